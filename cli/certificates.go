@@ -187,7 +187,8 @@ func (a *app) certificateIssue() *cobra.Command {
 for it, and stores both with the device. The old certificate stays valid until it is revoked, so
 that the device keeps working until it has its new parcel. Without --name the certificate gets a
 name below the organisation's domain.`,
-		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  " +
+		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n " +
+			" " +
 			"wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry Line\" --name " +
 			"ada@skerryline.example --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -358,7 +359,8 @@ func issuing(
 ) (d api.Device, by api.Authority, err error) {
 	if authority == "" {
 		return d, by, usage(
-			"--authority: found nothing, expected the name of an authority; wardicon authority list " +
+			"--authority: found nothing, expected the name of an authority; wardicon authority " +
+				"list " +
 				"shows them",
 		)
 	}

@@ -23,10 +23,10 @@ func (a *app) directoryCommands() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "directory",
 		Short: "Read people from an LDAP directory",
-		Long: `People, their logins and their groups can come from an LDAP directory, on demand or by a
-schedule. It is only read. What differs is imported like a table: shown by a dry run, undone in one
-step. People who are no longer in the directory are never removed; person list --filter
-source=missing lists them, and wardicon offboard takes them through offboarding.`,
+		Long: `People, their logins and their groups can come from an LDAP directory, on demand
+or by a schedule. It is only read. What differs is imported like a table: shown by a dry run,
+undone in one step. People who are no longer in the directory are never removed; person list
+--filter source=missing lists them, and wardicon offboard takes them through offboarding.`,
 		Example: `  wardicon service directory set --url ldaps://directory.skerryline.example \
       --base ou=people,dc=skerryline,dc=example --bind-dn cn=reader,dc=skerryline,dc=example \
       --password-file reader.secret --authority directory-ca.pem --every 60
@@ -63,7 +63,8 @@ func (a *app) showDirectory(d vpn.Directory, st api.DirectoryState) error {
 			{"attributes", strings.Join(fields, ", ")}, {"groups below", d.GroupBase},
 			{"read", every}, {"last read", last}, {"problem", st.Problem},
 			{"entries", fmt.Sprint(st.Entries)},
-			{"people from it", fmt.Sprintf("%d, %d of them no longer in it", st.People, st.Missing)},
+			{"people from it", fmt.Sprintf("%d, %d of them no longer in "+
+				"it", st.People, st.Missing)},
 		} {
 			if row[1] != "" {
 				w.AppendRow(table.Row{row[0], row[1]})
@@ -103,7 +104,8 @@ func (a *app) directorySet() *cobra.Command {
 		Use:   "set",
 		Short: "Change the directory settings (owners only)",
 		Args:  exactly(),
-		Long: `Changes the given fields; the others are kept. An empty --url reads no directory any more.
+		Long: `Changes the given fields; the others are kept. An empty --url reads no directory
+any more.
 
 --attribute says which attribute has a field: name, mail, login, language, groups, city or country.
 --group says which group here a group of the directory is; with any, only those are taken over, and
@@ -169,7 +171,9 @@ other groups of a person stay as they are.`,
 			})
 		},
 	}
-	describe := func(path string) string { return flagHelp(api.Describe(reflect.TypeFor[vpn.Directory](), path)) }
+	describe := func(path string) string {
+		return flagHelp(api.Describe(reflect.TypeFor[vpn.Directory](), path))
+	}
 	f := cmd.Flags()
 	f.StringVar(&given.URL, "url", "", describe("url"))
 	f.StringVar(&authority, "authority", "", describe("authority")+" (name of a file)")
@@ -181,8 +185,13 @@ other groups of a person stay as they are.`,
 	f.StringArrayVar(&attributes, "attribute", nil, "attribute of a field, such as login=uid; may "+
 		"be repeated")
 	f.StringVar(&given.GroupBase, "group-base", "", describe("group_base"))
-	f.StringArrayVar(&groups, "group", nil, "group here of a group there, such as Pursers=pursers; "+
-		"may be repeated; --group \"\" takes all groups")
+	f.StringArrayVar(
+		&groups,
+		"group",
+		nil,
+		"group here of a group there, such as Pursers=pursers; "+
+			"may be repeated; --group \"\" takes all groups",
+	)
 	f.IntVar(&given.Every, "every", 0, describe("every"))
 	f.IntVar(&given.StopOver, "stop-over", 10, describe("stop_over"))
 	return cmd
@@ -212,9 +221,9 @@ func (a *app) directoryRead() *cobra.Command {
 		Use:   "read",
 		Short: "Read the directory, and import what differs",
 		Args:  exactly(),
-		Long: `Reads all entries that fit the filter, and adds and changes people, accounts and groups to
-match, as a job. It stops before it changes anything if more people than --stop-over allows are no
-longer in the directory. wardicon import undo takes an import back.`,
+		Long: `Reads all entries that fit the filter, and adds and changes people, accounts and
+groups to match, as a job. It stops before it changes anything if more people than --stop-over
+allows are no longer in the directory. wardicon import undo takes an import back.`,
 		Example: "  wardicon service directory read --dry-run\n  wardicon service directory read",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -277,8 +286,18 @@ func (a *app) rowsOf(
 
 func (a *app) sayReading(r api.DirectoryReading, dry bool) {
 	n := r.Import.Rows
-	a.say("%s: %s, %d to add, %d to change, %d the same, %d wrong", r.Import.File,
-		plural(r.Entries, "entry"), n[api.RowAdd], n[api.RowChange], n[api.RowSame], n[api.RowWrong])
+	a.say(
+		"%s: %s, %d to add, %d to change, %d the same, %d wrong",
+		r.Import.File,
+		plural(
+			r.Entries,
+			"entry",
+		),
+		n[api.RowAdd],
+		n[api.RowChange],
+		n[api.RowSame],
+		n[api.RowWrong],
+	)
 	if r.Missing > 0 {
 		names := strings.Join(r.Gone, ", ")
 		if r.Missing > len(r.Gone) {

@@ -19,10 +19,10 @@ func (a *app) gatewayDelivery() *cobra.Command {
 		Use:   "delivery GATEWAY",
 		Short: "Let a gateway fetch its configuration, and show which version it runs",
 		Args:  exactly("GATEWAY"),
-		Long: `With --script, writes a script for the gateway that fetches its configuration (that of wardicon
-gateway config), puts each changed file into place whole or not at all, and runs --reload if something
-has changed. Run it there as root by a timer. It holds a token for this gateway alone; making another
-ends the one before, and --end takes it away.
+		Long: `With --script, writes a script for the gateway that fetches its configuration
+(that of wardicon gateway config), puts each changed file into place whole or not at all, and
+runs --reload if something has changed. Run it there as root by a timer. It holds a token for
+this gateway alone; making another ends the one before, and --end takes it away.
 
 Without, shows when the gateway asked last, and whether it runs what is on record.`,
 		Example: `  wardicon gateway delivery Norrvik --script norrvik-fetch.sh \
@@ -55,7 +55,12 @@ Without, shows when the gateway asked last, and whether it runs what is on recor
 					if err := os.WriteFile(script, []byte(made.Script), 0o700); err != nil {
 						return err
 					}
-					a.say("%s fetches from %s; only root of %s may read it", script, made.URL, g.Name)
+					a.say(
+						"%s fetches from %s; only root of %s may read it",
+						script,
+						made.URL,
+						g.Name,
+					)
 					return nil
 				}
 				d, err := c.Delivery(ctx, g.ID)
@@ -81,7 +86,12 @@ func (a *app) sayDelivery(name string, d api.Delivery) {
 	case d.Runs == "":
 		a.say("%s asked first %s", name, d.Seen.Local().Format(moment))
 	case d.Runs == d.Offered:
-		a.say("%s runs what was on record %s (version %.8s)", name, d.Seen.Local().Format(moment), d.Runs)
+		a.say(
+			"%s runs what was on record %s (version %.8s)",
+			name,
+			d.Seen.Local().Format(moment),
+			d.Runs,
+		)
 	default:
 		a.say("%s asked %s and runs version %.8s; %.8s is on record", name,
 			d.Seen.Local().Format(moment), d.Runs, d.Offered)

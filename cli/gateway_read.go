@@ -38,13 +38,15 @@ func (a *app) gatewayRead() *cobra.Command {
 		Use:   "read GATEWAY FOLDER|FILE…",
 		Short: "Fill a gateway's record from the configuration of its daemons",
 		Args:  cobra.MinimumNArgs(2),
-		Long: `Reads what a gateway's daemons read: swanctl.conf with its certificates, the configurations of the
-TLS tunnel's daemon, xl2tpd.conf, pptpd.conf, options and secrets of pppd. What they say of offers,
-proposals, address pool, networks, DNS, certificate, CAs and keys goes to the gateway's record: one
-that is on record is changed in the fields that the files have, another is added with --address.
+		Long: `Reads what a gateway's daemons read: swanctl.conf with its certificates, the
+configurations of the TLS tunnel's daemon, xl2tpd.conf, pptpd.conf, options and secrets of pppd.
+What they say of offers, proposals, address pool, networks, DNS, certificate, CAs and keys goes
+to the gateway's record: one that is on record is changed in the fields that the files have,
+another is added with --address.
 
 --users FILE writes the users of the files as a table for wardicon import, readable by you alone.`,
-		Example: `  wardicon gateway read Sandvik /etc/swanctl /etc/openvpn/server --address sandvik.skerryline.example --dry-run
+		Example: `  wardicon gateway read Sandvik /etc/swanctl /etc/openvpn/server \
+      --address sandvik.skerryline.example --dry-run
   wardicon gateway read Norrvik norrvik-etc/ --users norrvik-users.csv
   wardicon import norrvik-users.csv`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -55,7 +57,8 @@ that is on record is changed in the fields that the files have, another is added
 			read := daemons.ReadGateway(files)
 			if len(read.Files) == 0 {
 				return usage("found no configuration of a gateway's daemons in %s, expected "+
-					"swanctl.conf, a configuration of the TLS tunnel's daemon, xl2tpd.conf or pptpd.conf",
+					"swanctl.conf, a configuration of the TLS tunnel's daemon, xl2tpd.conf or "+
+					"pptpd.conf",
 					strings.Join(args[1:], ", "))
 			}
 			fields, err := gatewayFields(read.Gateway)
@@ -73,8 +76,11 @@ that is on record is changed in the fields that the files have, another is added
 				switch {
 				case errors.As(err, &p) && p.Status == 404:
 					if fields["name"] = args[0]; address == "" {
-						return usage("--address: found nothing, expected the address of %s, which is not "+
-							"on record yet", args[0])
+						return usage(
+							"--address: found nothing, expected the address of %s, which is not "+
+								"on record yet",
+							args[0],
+						)
 					}
 					fields["address"] = address
 				case err != nil:
@@ -98,8 +104,10 @@ that is on record is changed in the fields that the files have, another is added
 			})
 		},
 	}
-	cmd.Flags().StringVar(&address, "address", "", "address of the gateway, where it is added or moves")
-	cmd.Flags().StringVar(&users, "users", "", "new file to write the users to, for wardicon import")
+	cmd.Flags().
+		StringVar(&address, "address", "", "address of the gateway, where it is added or moves")
+	cmd.Flags().
+		StringVar(&users, "users", "", "new file to write the users to, for wardicon import")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what the files say")
 	return cmd
 }
@@ -116,7 +124,10 @@ func gatewayFiles(args []string) (files []format.File, err error) {
 				return nil
 			}
 			if len(files) >= maxGatewayFiles {
-				return usage("found more than %d files, expected those of one gateway", maxGatewayFiles)
+				return usage(
+					"found more than %d files, expected those of one gateway",
+					maxGatewayFiles,
+				)
 			}
 			data, err := readBounded(path, maxGatewayFile)
 			files = append(files, format.File{Name: filepath.Base(path), Content: data})

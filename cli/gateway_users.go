@@ -96,14 +96,16 @@ func (a *app) gatewayConfig() *cobra.Command {
 		Use:   "config GATEWAY",
 		Short: "Write a working configuration for a gateway's daemons (owners only)",
 		Args:  exactly("GATEWAY"),
-		Long: `Writes what the open daemons of Debian need to offer what is on record of a gateway: the IKE
-daemon's connections and address pool, a configuration of the TLS tunnel's daemon for each remote, the
-L2TP and the PPTP daemon with pppd, their user lists (hashed for the TLS tunnel, in clear where daemons
-need that), rules of a packet filter, and a README.txt that says where each file goes and what is left
-to you. The certificate and its key come with wardicon certificate bundle. The folder is readable by
-you alone. It is recorded in the audit log.`,
+		Long: `Writes what the open daemons of Debian need to offer what is on record of a
+gateway: the IKE daemon's connections and address pool, a configuration of the TLS tunnel's
+daemon for each remote, the L2TP and the PPTP daemon with pppd, their user lists (hashed for the
+TLS tunnel, in clear where daemons need that), rules of a packet filter, and a README.txt that
+says where each file goes and what is left to you. The certificate and its key come with
+wardicon certificate bundle. The folder is readable by you alone. It is recorded in the audit
+log.`,
 		Example: "  wardicon gateway config Norrvik --out norrvik\n" +
-			"  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out norrvik-certificate",
+			"  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out " +
+			"norrvik-certificate",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.forGateway(cmd, args[0], to, func(ctx context.Context, c *client.Client,
 				g api.Gateway) error {

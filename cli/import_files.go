@@ -18,13 +18,14 @@ func (a *app) importFiles() *cobra.Command {
 	var dry, background bool
 	var rowsOf tableFlags
 	cmd := &cobra.Command{
-		Use:   "import FILE|FOLDER…",
-		Short: "Import records from tables, and gateways, accounts and certificates from client files",
-		Args:  cobra.MinimumNArgs(1),
-		Long: `A table (CSV with any delimiter, JSON, YAML or LDIF) brings people with their accounts and
-devices, or gateways with --rows gateways. A row whose --key is on record changes that record, in
-the fields that have a value; other rows are added. --dry-run shows what would be added, changed and
-left alone, and what is wrong, by line and column.
+		Use: "import FILE|FOLDER…",
+		Short: "Import records from tables, and gateways, accounts and certificates from client " +
+			"files",
+		Args: cobra.MinimumNArgs(1),
+		Long: `A table (CSV with any delimiter, JSON, YAML or LDIF) brings people with their
+accounts and devices, or gateways with --rows gateways. A row whose --key is on record changes
+that record, in the fields that have a value; other rows are added. --dry-run shows what would
+be added, changed and left alone, and what is wrong, by line and column.
 
 Other files are read as wardicon check does, and what they say of gateways, offers and accounts is
 added where it is not on record. Accounts are added for the person that --person names. A
@@ -51,7 +52,8 @@ added for that person, with its platform and release by --for.`,
 					if err != nil {
 						return err
 					}
-					if err := a.importTable(ctx, c, file, data, rowsOf, dry, background); err != nil {
+					err = a.importTable(ctx, c, file, data, rowsOf, dry, background)
+					if err != nil {
 						if !errors.Is(err, errFindings) {
 							return err
 						}

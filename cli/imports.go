@@ -31,7 +31,8 @@ func (f *tableFlags) on(cmd *cobra.Command) {
 		"field that matches rows to records: name, mail or login (default: the most "+
 			"telling one that has a column)")
 	cmd.Flags().StringArrayVar(&f.columns, "map", nil,
-		"field of a column, such as \"E-Mail=mail\"; may be repeated (default: as the last time, or "+
+		"field of a column, such as \"E-Mail=mail\"; may be repeated (default: as the last time, "+
+			"or "+
 			"by the names of the columns)")
 }
 
@@ -203,8 +204,8 @@ func (a *app) importHistory() []*cobra.Command {
 		Use:   "undo ID",
 		Short: "Undo an import of a table",
 		Args:  exactly("ID"),
-		Long: `Removes what an import has added and puts back what it has changed. What was changed or
-used since stays, and is listed by wardicon import rows.`,
+		Long: `Removes what an import has added and puts back what it has changed. What was
+changed or used since stays, and is listed by wardicon import rows.`,
 		Example: "  wardicon import undo im-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -213,7 +214,8 @@ used since stays, and is listed by wardicon import rows.`,
 					return err
 				}
 				n := i.Rows[api.RowAdded] + i.Rows[api.RowChanged]
-				if err := a.sure("Undo the import of %s of %s?", plural(n, "row"), i.File); err != nil {
+				if err := a.sure("Undo the import of %s of "+
+					"%s?", plural(n, "row"), i.File); err != nil {
 					return err
 				}
 				j, err := c.SetImport(ctx, args[0], api.ImportUndone)
@@ -266,7 +268,8 @@ used since stays, and is listed by wardicon import rows.`,
 		})
 	}
 	shown.Flags().StringVar(&outcome, "outcome", "",
-		"only rows of one outcome: add, change, same, wrong, added, changed, refused, undone or kept")
+		"only rows of one outcome: add, change, same, wrong, added, changed, refused, undone or "+
+			"kept")
 	pageFlags(shown, &q)
 	return []*cobra.Command{imports, shown, undo}
 }

@@ -84,7 +84,8 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 		},
 	}
 	pageFlags(cmd, &q)
-	cmd.Flags().BoolVar(&all, "all", false, "every row, not one page (with -o csv: for a spreadsheet)")
+	cmd.Flags().
+		BoolVar(&all, "all", false, "every row, not one page (with -o csv: for a spreadsheet)")
 	cmd.Annotations = map[string]string{"output": "csv"}
 	if len(l.filters) > 0 {
 		first, _, _ := strings.Cut(l.filters[0], " ")

@@ -36,10 +36,11 @@ func (a *app) rehearse() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rehearse [FILE|FOLDER…]",
 		Short: "Sign in to a gateway with client files, as a device would",
-		Long: `Reads client files as wardicon check does, and connects with each connection in them as a
-device would: it agrees on keys, holds the gateway to the file, signs in, takes an address, looks at
-hosts, names and services inside, and disconnects. Routes, DNS servers and the system stay as they
-are. No privileges are needed but for PPTP, whose GRE takes the capability CAP_NET_RAW.
+		Long: `Reads client files as wardicon check does, and connects with each connection in
+them as a device would: it agrees on keys, holds the gateway to the file, signs in, takes an
+address, looks at hosts, names and services inside, and disconnects. Routes, DNS servers and the
+system stay as they are. No privileges are needed but for PPTP, whose GRE takes the capability
+CAP_NET_RAW.
 
 With --profile the service does it, with the files of the profile's newest parcel, and keeps the
 result; --history lists results. There a login is tried once a minute at most, and after the
@@ -55,7 +56,8 @@ file leaves to the person is read from --password-file or prompted for. A login 
 rejected is not tried there again, because gateways lock accounts after several failures. A device
 that is connected with the same certificate or login may be disconnected.`,
 		Example: `  wardicon rehearse norrvik.ovpn --password-file secret.txt
-  wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 --lookup timetable.inside.skerryline.example
+  wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 \
+      --lookup timetable.inside.skerryline.example
   wardicon rehearse tallholm.mobileconfig --as "ios 17"
   wardicon rehearse --profile "Ada's laptop/Norrvik"
   wardicon rehearse parcels/ada/ --report "Ada's laptop/Norrvik" --place "Easthaven ticket hall"
@@ -63,11 +65,14 @@ that is connected with the same certificate or login may be disconnected.`,
   wardicon rehearse --gateway Norrvik
   wardicon rehearse --matrix`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			service := f.profile != "" || f.gateway != "" || f.pattern != "" || f.history || f.matrix
+			service := f.profile != "" || f.gateway != "" || f.pattern != "" || f.history ||
+				f.matrix
 			switch {
 			case len(args) > 0 == service:
-				return usage("expected files, or one of --profile, --gateway, --pattern, --matrix " +
-					"and --history")
+				return usage(
+					"expected files, or one of --profile, --gateway, --pattern, --matrix " +
+						"and --history",
+				)
 			case (f.report == "") != (f.place == "") || f.report != "" && service:
 				return usage("--report and --place belong together, and to files")
 			case f.history:

@@ -26,7 +26,9 @@ func (a *app) sarif(findings []check.Finding) error {
 				WithShortDescription(sarif.NewMultiformatMessageString().WithText(f.Title)).
 				WithFullDescription(sarif.NewMultiformatMessageString().WithText(f.Why)).
 				WithHelp(sarif.NewMultiformatMessageString().WithText(f.Fix)).
-				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity])),
+				WithDefaultConfiguration(
+					sarif.NewReportingConfiguration().WithLevel(levels[f.Severity]),
+				),
 			)
 		}
 		result := sarif.NewRuleResult(f.Rule).
@@ -37,8 +39,10 @@ func (a *app) sarif(findings []check.Finding) error {
 			region := sarif.NewRegion().
 				WithStartLine(max(p.Line, 1)).
 				WithStartColumn(max(p.Column, 1))
-			location := sarif.NewLocation().
-				WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())).WithRegion(region))
+			file := sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())
+			location := sarif.NewLocation().WithPhysicalLocation(
+				sarif.NewPhysicalLocation().WithArtifactLocation(file).WithRegion(region),
+			)
 			if p.Path != "" {
 				location.WithLogicalLocations(
 					[]*sarif.LogicalLocation{

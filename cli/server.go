@@ -347,7 +347,8 @@ accepts the file tls-certificate.pem of the data folder. Back the data folder up
 master key, and keep the two copies apart.`,
 		Example: `  wardicon serve --data /var/lib/wardicon
   wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem
-  wardicon serve --data /var/lib/wardicon --listen :443 --tls-self vpn.skerryline.example,192.0.2.10`,
+  wardicon serve --data /var/lib/wardicon --listen :443 \
+      --tls-self vpn.skerryline.example,192.0.2.10`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := h.logger(a.Err)
 			if err != nil {

@@ -78,7 +78,8 @@ func (a *app) signerMake() *cobra.Command {
 		Args:  exactly(),
 		Long: "Makes a key and has an authority issue a signing certificate, in the place of " +
 			"the one that signed\nparcels. Parcels that were built before count as outdated.",
-		Example: "  wardicon organisation signer make --authority \"Skerry Line\" --name \"Skerry " +
+		Example: "  wardicon organisation signer make --authority \"Skerry Line\" --name " +
+			"\"Skerry " +
 			"Line network office\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

@@ -150,7 +150,15 @@ func (c *Client) MakeSigner(
 
 // TakeSigner brings a signing certificate with its key in.
 func (c *Client) TakeSigner(ctx context.Context, m api.Material, version int) (api.Signer, error) {
-	return ask[api.Signer](ctx, c, http.MethodPost, "/imported-signer", nil, seen(version), material(m))
+	return ask[api.Signer](
+		ctx,
+		c,
+		http.MethodPost,
+		"/imported-signer",
+		nil,
+		seen(version),
+		material(m),
+	)
 }
 
 // RemoveSigner ends the signing of parcels.

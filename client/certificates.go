@@ -114,8 +114,15 @@ func (c *Client) NewDelivery(
 
 // EndDelivery takes the token of a gateway away.
 func (c *Client) EndDelivery(ctx context.Context, gatewayID string) error {
-	return c.call(ctx, http.MethodDelete, "/gateways/"+url.PathEscape(gatewayID)+"/delivery", nil, nil,
-		nil, nil)
+	return c.call(
+		ctx,
+		http.MethodDelete,
+		"/gateways/"+url.PathEscape(gatewayID)+"/delivery",
+		nil,
+		nil,
+		nil,
+		nil,
+	)
 }
 
 // IssueGatewayBundle makes a key and a certificate for a gateway and hands its files out.

@@ -47,5 +47,10 @@ func (c *Client) DirectoryState(ctx context.Context) (api.DirectoryState, error)
 
 // ReadDirectory reads the directory and begins to import what differs; a dry run only shows it.
 func (c *Client) ReadDirectory(ctx context.Context, dry bool) (api.DirectoryReading, error) {
-	return post[api.DirectoryReading](ctx, c, "/directory/readings", map[string]bool{"dry_run": dry})
+	return post[api.DirectoryReading](
+		ctx,
+		c,
+		"/directory/readings",
+		map[string]bool{"dry_run": dry},
+	)
 }

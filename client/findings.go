@@ -107,12 +107,17 @@ func (c *Client) Compare(
 	gatewayID string,
 	in api.Comparison,
 ) (check.Compared, error) {
-	return post[check.Compared](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/secret-comparisons", Patch{
-		"field":    in.Field,
-		"protocol": in.Protocol,
-		"login":    in.Login,
-		"value":    in.Value.Reveal(),
-	})
+	return post[check.Compared](
+		ctx,
+		c,
+		"/gateways/"+url.PathEscape(gatewayID)+"/secret-comparisons",
+		Patch{
+			"field":    in.Field,
+			"protocol": in.Protocol,
+			"login":    in.Login,
+			"value":    in.Value.Reveal(),
+		},
+	)
 }
 
 // Import shows what files say that the records lack, and adds it with keep.

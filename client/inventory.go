@@ -44,7 +44,8 @@ func (c *Client) LoadInventory(
 	return ask[api.InventoryOutcome](ctx, c, http.MethodPost, "/inventory/changes", query, nil, inv)
 }
 
-// ChangeRecords adds, changes and removes up to 1000 records in one call, each by itself. Sent again
+// ChangeRecords adds, changes and removes up to 1000 records in one call, each by itself. Sent
+// again
 // with the same key, it is answered as before and not done twice; an empty key is none.
 func (c *Client) ChangeRecords(
 	ctx context.Context,
@@ -55,6 +56,13 @@ func (c *Client) ChangeRecords(
 	if key != "" {
 		header.Set("Idempotency-Key", key)
 	}
-	return ask[api.Items[api.OperationResult]](ctx, c, http.MethodPost, "/record-changes", nil, header,
-		map[string]any{"operations": list})
+	return ask[api.Items[api.OperationResult]](
+		ctx,
+		c,
+		http.MethodPost,
+		"/record-changes",
+		nil,
+		header,
+		map[string]any{"operations": list},
+	)
 }

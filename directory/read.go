@@ -100,7 +100,12 @@ func cause(ctx context.Context, err error) error {
 func dial(ctx context.Context, d vpn.Directory) (*ldap.Conn, error) {
 	u, err := url.Parse(d.URL)
 	if err != nil {
-		return nil, &Error{"has no address that can be read", "ldaps:// and a host name", "", "/url"}
+		return nil, &Error{
+			"has no address that can be read",
+			"ldaps:// and a host name",
+			"",
+			"/url",
+		}
 	}
 	port := u.Port()
 	if port == "" {
@@ -231,8 +236,12 @@ func refused(err error, pointer string) error {
 		return &Error{"has no such base", "a base that is there, and may be read",
 			"correct it", pointer}
 	case ldap.IsErrorWithCode(err, ldap.ErrorFilterCompile):
-		return &Error{"was not asked: the filter cannot be read", "a filter such as (objectClass=person)",
-			"count its parentheses", "/filter"}
+		return &Error{
+			"was not asked: the filter cannot be read",
+			"a filter such as (objectClass=person)",
+			"count its parentheses",
+			"/filter",
+		}
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultSizeLimitExceeded):
 		return &Error{"answers only a part of the search", "all entries, page by page",
 			"allow paged results for the name that signs in", "/bind_dn"}
@@ -259,7 +268,8 @@ func members(conn *ldap.Conn, base string) (map[string][]string, error) {
 	return groups, err
 }
 
-// sameDN writes a distinguished name, or any other, in one form, as far as groups write one otherwise than the
+// sameDN writes a distinguished name, or any other, in one form, as far as groups write one
+// otherwise than the
 // entry itself: capitals, and spaces between its parts.
 func sameDN(text string) string {
 	dn, err := ldap.ParseDN(text)

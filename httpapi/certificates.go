@@ -139,12 +139,17 @@ func (a *handlers) certificates() {
 		http.MethodPost,
 		"/gateways/{id}/configurations",
 		"make-gateway-configuration",
-		"Return a working configuration of a gateway's daemons, with their user lists (owners only)",
+		"Return a working configuration of a gateway's daemons, with their user lists (owners "+
+			"only)",
 		"gateways",
 	)))
-	handle(a, configuration, func(ctx context.Context, in *idInput) (api.GatewayConfiguration, error) {
-		return a.svc.GatewayConfiguration(ctx, in.ID)
-	})
+	handle(
+		a,
+		configuration,
+		func(ctx context.Context, in *idInput) (api.GatewayConfiguration, error) {
+			return a.svc.GatewayConfiguration(ctx, in.ID)
+		},
+	)
 	fit := operation(
 		http.MethodPost,
 		"/gateways/{id}/certificate-bundle",

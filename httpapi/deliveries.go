@@ -43,8 +43,11 @@ func (a *handlers) deliveries() {
 	})
 	quiet(
 		a,
-		by(service.RoleOwner, operation(http.MethodDelete, "/gateways/{id}/delivery", "end-delivery",
-			"Take the token of a gateway away (owners only)", tag)),
+		by(
+			service.RoleOwner,
+			operation(http.MethodDelete, "/gateways/{id}/delivery", "end-delivery",
+				"Take the token of a gateway away (owners only)", tag),
+		),
 		func(ctx context.Context, in *idInput) error { return a.svc.EndDelivery(ctx, in.ID) },
 	)
 }
@@ -52,7 +55,11 @@ func (a *handlers) deliveries() {
 // deliver gives a gateway its configuration, if it runs another one (RFC 9110 §13.1.2).
 func (a *handlers) deliver(w http.ResponseWriter, r *http.Request) {
 	runs := strings.Trim(strings.TrimPrefix(r.Header.Get("If-None-Match"), "W/"), `"`)
-	archive, version, err := a.svc.Deliver(r.Context(), bearer(r.Header.Get("Authorization"), ""), runs)
+	archive, version, err := a.svc.Deliver(
+		r.Context(),
+		bearer(r.Header.Get("Authorization"), ""),
+		runs,
+	)
 	w.Header().Set("Cache-Control", "no-store")
 	switch {
 	case errors.Is(err, service.ErrNoDelivery):

@@ -27,7 +27,8 @@ func answered(doc *huma.OpenAPI) {
 				most := maxOnceKey
 				op.Parameters = append(op.Parameters, &huma.Param{
 					Name: onceHeader, In: "header",
-					Description: "A request that is sent again with the same key within a day is answered " +
+					Description: "A request that is sent again with the same key within a day is " +
+						"answered " +
 						"as before, and not done twice",
 					Schema: &huma.Schema{Type: huma.TypeString, MaxLength: &most},
 				})
@@ -39,8 +40,9 @@ func answered(doc *huma.OpenAPI) {
 // statusesOf says when an operation answers with which status (RFC 9110 §15).
 func statusesOf(path, method string, op *huma.Operation) map[int]string {
 	all := map[int]string{
-		http.StatusTooManyRequests:     "Too many attempts; Retry-After says when to try again.",
-		http.StatusServiceUnavailable:  "The service cannot work now, or the request took too long.",
+		http.StatusTooManyRequests: "Too many attempts; Retry-After says when to try again.",
+		http.StatusServiceUnavailable: "The service cannot work now, or the request took too " +
+			"long.",
 		http.StatusInternalServerError: "The service failed; its log has the request.",
 	}
 	if len(op.Security) > 0 {
@@ -56,7 +58,8 @@ func statusesOf(path, method string, op *huma.Operation) map[int]string {
 	}
 	if op.RequestBody != nil {
 		all[http.StatusRequestEntityTooLarge] = "The body is too large."
-		all[http.StatusUnsupportedMediaType] = "The body has another type; Accept says which are read."
+		all[http.StatusUnsupportedMediaType] = "The body has another type; Accept says which are " +
+			"read."
 	}
 	if method != http.MethodGet {
 		all[http.StatusConflict] = "It contradicts other records, or is used by them."
@@ -94,7 +97,8 @@ func exampleKind(status int) string {
 		http.StatusForbidden: "role", http.StatusRequestEntityTooLarge: "too-large",
 		http.StatusUnsupportedMediaType: "media-type", http.StatusTooManyRequests: "tries",
 		http.StatusServiceUnavailable: "too-slow", http.StatusInternalServerError: "internal",
-		http.StatusInsufficientStorage: "disk-full", http.StatusPreconditionRequired: "version-wanted",
+		http.StatusInsufficientStorage:  "disk-full",
+		http.StatusPreconditionRequired: "version-wanted",
 	}[status]
 }
 
@@ -131,7 +135,11 @@ var exampleBodies = map[string]any{
 		"device_id": "de-hiwkkbpjbrf5yiti", "gateway_id": "gw-hiwkkbpjbrf5yiti",
 	},
 	"change-profile": map[string]any{"preferences": map[string]any{"tunnel": "split"}},
-	"sign-in":        map[string]any{"name": "harbourmaster", "password": "a password", "kind": "token"},
+	"sign-in": map[string]any{
+		"name":     "harbourmaster",
+		"password": "a password",
+		"kind":     "token",
+	},
 	"change-records": map[string]any{"operations": []any{
 		map[string]any{
 			"operation": "add", "noun": "person", "fields": map[string]any{"name": "Nils Vik"},

@@ -30,7 +30,13 @@ func (a *handlers) directory() {
 	const tag = "directory"
 	handle(
 		a,
-		operation(http.MethodGet, "/directory", "show-directory", "Show the directory settings", tag),
+		operation(
+			http.MethodGet,
+			"/directory",
+			"show-directory",
+			"Show the directory settings",
+			tag,
+		),
 		func(ctx context.Context, _ *none) (vpn.Directory, error) { return a.svc.Directory(ctx) },
 	)
 	handle(

@@ -20,7 +20,7 @@ import (
 )
 
 type sumsInput struct {
-	By   string `query:"by" default:"rule" enum:"rule,gateway,person" doc:"What they are counted by"`
+	By   string `query:"by" default:"rule" enum:"rule,gateway,person" doc:"What to count by"`
 	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"Days to look back"`
 }
 

@@ -61,27 +61,36 @@ func (a *handlers) imports() {
 	)
 	show.MaxBodyBytes = rows.MaxBytes + 1<<20
 	show.DefaultStatus = http.StatusCreated
-	register(a, show, func(ctx context.Context, in *tableInput) (*created[api.RecordImport], error) {
-		how := service.Table{Noun: in.Noun, Key: in.Key}
-		if in.Mapping != "" {
-			if err := json.Unmarshal([]byte(in.Mapping), &how.Mapping); err != nil {
-				return nil, &vpn.Problems{Object: "import", List: []vpn.Problem{{
-					Pointer: "/mapping", Found: "no JSON object of texts",
-					Expected: `columns and their fields, such as {"E-Mail": "mail"}`,
-				}}}
+	register(
+		a,
+		show,
+		func(ctx context.Context, in *tableInput) (*created[api.RecordImport], error) {
+			how := service.Table{Noun: in.Noun, Key: in.Key}
+			if in.Mapping != "" {
+				if err := json.Unmarshal([]byte(in.Mapping), &how.Mapping); err != nil {
+					return nil, &vpn.Problems{Object: "import", List: []vpn.Problem{{
+						Pointer: "/mapping", Found: "no JSON object of texts",
+						Expected: `columns and their fields, such as {"E-Mail": "mail"}`,
+					}}}
+				}
 			}
-		}
-		name, data, err := tableIn(in.RawBody)
-		if err != nil {
-			return nil, err
-		}
-		made, err := a.svc.ShowImport(ctx, name, data, how)
-		return &created[api.RecordImport]{"/api/v1/record-imports/" + made.ID, made}, err
-	})
+			name, data, err := tableIn(in.RawBody)
+			if err != nil {
+				return nil, err
+			}
+			made, err := a.svc.ShowImport(ctx, name, data, how)
+			return &created[api.RecordImport]{"/api/v1/record-imports/" + made.ID, made}, err
+		},
+	)
 	handle(
 		a,
-		operation(http.MethodGet, "/record-imports", "list-record-imports", "List imports of tables",
-			tag),
+		operation(
+			http.MethodGet,
+			"/record-imports",
+			"list-record-imports",
+			"List imports of tables",
+			tag,
+		),
 		func(ctx context.Context, in *listInput) (api.Page[api.RecordImport], error) {
 			return a.svc.RecordImports(ctx, in.query())
 		},

@@ -106,8 +106,12 @@ func (a *handlers) inventory() {
 // changeOne does one of many operations, and says how it would have been answered alone.
 func (a *handlers) changeOne(ctx context.Context, op api.RecordOperation) api.OperationResult {
 	if (op.ID == "") != (op.Operation == "add") {
-		p := problem(http.StatusUnprocessableEntity, "invalid", "an operation adds a record without "+
-			"an id, or changes or removes one with its id")
+		p := problem(
+			http.StatusUnprocessableEntity,
+			"invalid",
+			"an operation adds a record without "+
+				"an id, or changes or removes one with its id",
+		)
 		return api.OperationResult{Status: p.Status, ID: op.ID, Problem: p}
 	}
 	id, version, err := a.changeNoun(ctx, op)

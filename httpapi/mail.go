@@ -62,7 +62,13 @@ func (a *handlers) mail() {
 	)
 	quiet(a, by(
 		service.RoleOwner,
-		operation(http.MethodPost, "/mail/tests", "try-mail", "Send a test email (owners only)", tag),
+		operation(
+			http.MethodPost,
+			"/mail/tests",
+			"try-mail",
+			"Send a test email (owners only)",
+			tag,
+		),
 	), func(ctx context.Context, in *tryMailInput) error {
 		return a.svc.TryMail(ctx, in.Body.To)
 	})

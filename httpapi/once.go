@@ -41,8 +41,12 @@ func (a *handlers) once(next http.Handler) http.Handler {
 		if len(key) > maxOnceKey || strings.ContainsFunc(key, func(c rune) bool {
 			return c <= ' ' || c > '~'
 		}) {
-			writeProblem(w, r, problem(http.StatusBadRequest, "malformed",
-				"found an Idempotency-Key of another form, expected 1 to 64 visible ASCII characters"))
+			writeProblem(w, r, problem(
+				http.StatusBadRequest,
+				"malformed",
+				"found an Idempotency-Key of another form, expected 1 to 64 visible ASCII "+
+					"characters",
+			))
 			return
 		}
 		session, err := a.svc.Session(r.Context(),
@@ -59,8 +63,11 @@ func (a *handlers) once(next http.Handler) http.Handler {
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
-		request := []byte(r.Method + " " + r.URL.RequestURI() + "\n" + r.Header.Get("If-Match") + "\n")
-		whose := session.Operator.ID + "/" + session.Role // a token may allow less than its operator
+		request := []byte(
+			r.Method + " " + r.URL.RequestURI() + "\n" + r.Header.Get("If-Match") + "\n",
+		)
+		// A token may allow less than its operator.
+		whose := session.Operator.ID + "/" + session.Role
 		known, err := a.svc.BeginOnce(r.Context(), whose, key, append(request, body...))
 		if err != nil {
 			p, _ := a.answer(r.Context(), err).(*api.Problem)

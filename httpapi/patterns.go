@@ -12,7 +12,7 @@ import (
 )
 
 type prospectsInput struct {
-	Pattern string `query:"pattern" maxLength:"64" doc:"ID of a stored pattern; empty for a new one"`
+	Pattern string `query:"pattern" maxLength:"64" doc:"ID of a stored pattern; empty for none"`
 	Limit   int    `query:"limit" default:"50" minimum:"1" maximum:"200" doc:"Rows at most"`
 	Offset  int    `query:"offset" default:"0" minimum:"0" doc:"Rows to skip"`
 	RawBody []byte `contentType:"application/merge-patch+json"`

@@ -21,7 +21,7 @@ type fileRehearsalInput struct {
 	For        string `query:"for" maxLength:"60" doc:"Platform and release to connect as"`
 	File       string `query:"file" maxLength:"400" doc:"Name of the file, where several came"`
 	Connection string `query:"connection" maxLength:"200" doc:"Name of the connection in the files"`
-	Again      bool   `query:"again" doc:"Sign in although the gateway rejected the login last time"`
+	Again      bool   `query:"again" doc:"Sign in although the gateway rejected the login"`
 	OffRecord  bool   `query:"off_record" doc:"Try an address of no gateway on record; for owners"`
 	RawBody    multipart.Form
 }

@@ -44,7 +44,9 @@ func (a *handlers) provisioning(r chi.Router) {
 			},
 			{
 				ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: groups,
-				Description: optional.NewString("A group of people"), Handler: scimGroups{a, groups},
+				Description: optional.NewString(
+					"A group of people",
+				), Handler: scimGroups{a, groups},
 			},
 		},
 	})

@@ -240,7 +240,10 @@ func schemaName(t reflect.Type, hint string) string {
 
 // isRow tells whether a type is a record of a noun as lists show it: it is named like the record.
 func isRow(t reflect.Type) bool {
-	return slices.ContainsFunc(api.Nouns, func(n api.Noun) bool { return n.Record.Name() == t.Name() })
+	return slices.ContainsFunc(
+		api.Nouns,
+		func(n api.Noun) bool { return n.Record.Name() == t.Name() },
+	)
 }
 
 // Server is an HTTP server with the time-outs that a public service needs.

@@ -46,8 +46,11 @@ func (w *run) carried(own []netip.Addr, through func(family string) bool) {
 			w.differs("%s: the file sends everything through the tunnel, the gateway gives no "+
 				"address for it: it bypasses the tunnel", family)
 		default:
-			w.differs("%s: the file sends everything through the tunnel, the gateway does not take "+
-				"it: it bypasses the tunnel or goes nowhere", family)
+			w.differs(
+				"%s: the file sends everything through the tunnel, the gateway does not take "+
+					"it: it bypasses the tunnel or goes nowhere",
+				family,
+			)
 		}
 	}
 }

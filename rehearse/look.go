@@ -372,7 +372,11 @@ func (w *run) compare(given []netip.Addr, domains []string) {
 		if len(domains) > 0 && !slices.ContainsFunc(domains, func(g string) bool {
 			return strings.EqualFold(d, g)
 		}) {
-			w.differs("domain: the file has %s, the gateway gives %s", d, strings.Join(domains, ", "))
+			w.differs(
+				"domain: the file has %s, the gateway gives %s",
+				d,
+				strings.Join(domains, ", "),
+			)
 		}
 	}
 }

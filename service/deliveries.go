@@ -24,7 +24,8 @@ const FetchPath = "/gateway-files"
 // ErrNoDelivery is the error for a token that is none of a gateway.
 var ErrNoDelivery = errors.New("the token is none of a gateway")
 
-// NewDelivery makes a token by which a gateway fetches its configuration, in the place of an earlier
+// NewDelivery makes a token by which a gateway fetches its configuration, in the place of an
+// earlier
 // one, and the script that does so and reloads its daemons by a command. At is the address of this
 // service.
 func (s *Service) NewDelivery(

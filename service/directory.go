@@ -84,11 +84,22 @@ func (s *Service) ReadDirectory(ctx context.Context, dry bool) (api.DirectoryRea
 		return r, err
 	}
 	if d.URL == "" {
-		return r, problem("directory", "/url", "nothing", "the address of a directory", "set it first")
+		return r, problem(
+			"directory",
+			"/url",
+			"nothing",
+			"the address of a directory",
+			"set it first",
+		)
 	}
 	if d.Damaged {
-		return r, problem("directory", "/password", "a stored password that cannot be read any more",
-			"the password", "set it again")
+		return r, problem(
+			"directory",
+			"/password",
+			"a stored password that cannot be read any more",
+			"the password",
+			"set it again",
+		)
 	}
 	if !s.directoryOnce.TryLock() {
 		return r, problem("directory", "", "a reading that is under way", "one at a time",
@@ -172,11 +183,15 @@ func (s *Service) takeDirectory(
 		r.Gone = append(r.Gone, p.Name)
 	}
 	if fresh := freshly(gone); !dry && fresh*100 > d.StopOver*len(known) {
-		return problem("directory", "/stop_over",
+		return problem(
+			"directory",
+			"/stop_over",
 			fmt.Sprintf("%d of %d people who are no longer in the directory", fresh, len(known)),
 			fmt.Sprintf("at most %d %%", d.StopOver),
-			"check base, filter and what the name that signs in may read; if they have left, raise the "+
-				"limit for one reading")
+			"check base, filter and what the name that signs in may read; if they have left, "+
+				"raise the "+
+				"limit for one reading",
+		)
 	}
 	// Most readings find nothing new: what is as it was is counted, and not kept.
 	differs := slices.DeleteFunc(slices.Clone(shown), func(row shownRow) bool {

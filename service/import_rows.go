@@ -131,7 +131,8 @@ func (p *rowPlanner) refused(
 		field := ""
 		for _, f := range rows.Fields[p.i.Noun] {
 			_, there := cells[f.Name]
-			if f.On == noun && (f.Pointer == one.Pointer || strings.HasPrefix(one.Pointer, f.Pointer+"/")) &&
+			if f.On == noun &&
+				(f.Pointer == one.Pointer || strings.HasPrefix(one.Pointer, f.Pointer+"/")) &&
 				(field == "" || there) {
 				field = f.Name
 			}
@@ -271,7 +272,8 @@ func (p *rowPlanner) ofEntry(
 		"'directory' AND lower(entry) = lower(?))", entry)
 	for _, way := range [][2]string{
 		{cells["mail"].Text, "lower(mail) = lower(?)"},
-		{cells["login"].Text, "id IN (SELECT person_id FROM accounts WHERE lower(login) = lower(?))"},
+		{cells["login"].Text, "id IN (SELECT person_id FROM accounts WHERE lower(login) = " +
+			"lower(?))"},
 	} {
 		if err != nil || len(list) > 0 {
 			return list, err
@@ -533,7 +535,14 @@ func (p *rowPlanner) planGateway(
 		if v := cells[field].Text; v != "" {
 			number, err := strconv.ParseFloat(strings.ReplaceAll(v, ",", "."), 64)
 			if err != nil {
-				p.wrong(r, cells, field, fmt.Sprintf("%q", v), "degrees, such as 59.91", "correct it")
+				p.wrong(
+					r,
+					cells,
+					field,
+					fmt.Sprintf("%q", v),
+					"degrees, such as 59.91",
+					"correct it",
+				)
 				continue
 			}
 			*to = &number
@@ -586,7 +595,8 @@ func (r *plannedRow) apply(
 	}
 	var steps []undoStep
 	if r.gateway != nil {
-		if err := keepRecord(ctx, tx, r.s.Gateways, r.gateway, r.changed["gateway"], &steps); err != nil {
+		err := keepRecord(ctx, tx, r.s.Gateways, r.gateway, r.changed["gateway"], &steps)
+		if err != nil {
 			return "", err
 		}
 		return undoJSON(steps)
@@ -615,7 +625,8 @@ func (r *plannedRow) apply(
 	}
 	if r.device != nil {
 		r.device.PersonID = r.person.ID
-		if err := keepRecord(ctx, tx, r.s.Devices, r.device, r.changed["device"], &steps); err != nil {
+		err := keepRecord(ctx, tx, r.s.Devices, r.device, r.changed["device"], &steps)
+		if err != nil {
 			return "", err
 		}
 	}

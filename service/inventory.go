@@ -210,9 +210,16 @@ func (s *Service) LoadInventory(
 			return errShown
 		}
 		out.Kept = true
-		return audit(ctx, tx, "load", "inventory", "", fmt.Sprintf("%d added, %d changed, %d removed",
-			out.Count(api.InventoryAdd), out.Count(api.InventoryChange),
-			out.Count(api.InventoryRemove)))
+		return audit(
+			ctx,
+			tx,
+			"load",
+			"inventory",
+			"",
+			fmt.Sprintf("%d added, %d changed, %d removed",
+				out.Count(api.InventoryAdd), out.Count(api.InventoryChange),
+				out.Count(api.InventoryRemove)),
+		)
 	})
 	if errors.Is(err, errShown) {
 		err = nil

@@ -331,8 +331,12 @@ func (l *loading) match(noun, pointer string, fields map[string]any) (id string,
 	}
 	if len(found) > 1 {
 		l.fault(vpn.Problem{
-			Pointer:  pointer + "/name",
-			Found:    fmt.Sprintf("%q, as %d records are called", l.x.title(noun, fields), len(found)),
+			Pointer: pointer + "/name",
+			Found: fmt.Sprintf(
+				"%q, as %d records are called",
+				l.x.title(noun, fields),
+				len(found),
+			),
 			Expected: "something that tells them apart",
 			Fix:      "add the email address, or id: " + strings.Join(found[:2], " or id: "),
 		})

@@ -162,8 +162,18 @@ func (s *Service) accounts() *Accounts {
 			return err
 		},
 		used: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
-			return unused(ctx, tx, "account", a.Login, a.ID,
-				[3]string{"gateways", store.RehearsedAs, "gateways whose rehearsals sign in with it"})
+			return unused(
+				ctx,
+				tx,
+				"account",
+				a.Login,
+				a.ID,
+				[3]string{
+					"gateways",
+					store.RehearsedAs,
+					"gateways whose rehearsals sign in with it",
+				},
+			)
 		},
 		before: nothing[*vpn.Account],
 		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {

@@ -290,7 +290,9 @@ func (s *Service) eachRow(
 	return kind{
 		several: true,
 		// A step is named by its last row: the next one begins behind it.
-		next: func(ctx context.Context, tx *store.Tx, j api.Job, limit int) (steps []string, err error) {
+		next: func(
+			ctx context.Context, tx *store.Tx, j api.Job, limit int,
+		) (steps []string, err error) {
 			size := 1
 			if !s.busy() {
 				size, limit = importChunk, 2*importChunk

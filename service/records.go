@@ -31,7 +31,7 @@ type Records[R, Row any, P Record[R]] struct {
 	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
 	// the field that no two records may have alike
 	unique string
-	owners bool // only they may change it
+	owners bool                                               // only they may change it
 	before func(ctx context.Context, tx *store.Tx, r P) error // last entries before it is removed
 }
 

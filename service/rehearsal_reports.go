@@ -54,8 +54,9 @@ func (s *Service) ReportRehearsal(
 				"a file of the newest parcel", "rehearse the newest parcel")
 		}
 		row = api.Rehearsal{
-			ProfileID: profileID, ParcelID: list[0].ID, GatewayID: p.GatewayID, Operator: actor(ctx),
-			State: api.RehearsalFailed, Result: result,
+			ProfileID: profileID, ParcelID: list[0].ID, GatewayID: p.GatewayID,
+			Operator: actor(ctx),
+			State:    api.RehearsalFailed, Result: result,
 		}
 		if result.Passed {
 			row.State = api.RehearsalPassed

@@ -129,7 +129,8 @@ func (s *Service) rehearsalOf(
 		for _, item := range filecheck.Check(files, filecheck.Options{Now: s.now()}) {
 			for _, l := range item.Connections {
 				if !found && l.Connection.Protocol == w.plan.Connection.Protocol {
-					work.request.File, work.request.Connection, found = item.Name, l.Connection, true
+					work.request.File, work.request.Connection = item.Name, l.Connection
+					found = true
 				}
 			}
 		}

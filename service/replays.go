@@ -6,7 +6,8 @@ import (
 	"wardicon/store"
 )
 
-// BeginOnce notes that a request with a key is being answered, or has the answer to the same request
+// BeginOnce notes that a request with a key is being answered, or has the answer to the same
+// request
 // before (nil where there is none).
 func (s *Service) BeginOnce(
 	ctx context.Context,

@@ -106,7 +106,11 @@ func (s *Service) PutSCIMUser(
 	if err != nil {
 		return done, err
 	}
-	source := store.Source{Entry: a.text("userName"), External: a.text("externalId"), Body: string(body)}
+	source := store.Source{
+		Entry:    a.text("userName"),
+		External: a.text("externalId"),
+		Body:     string(body),
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		known, err := s.provision(ctx, tx, id, a, &source)
 		if err != nil {
@@ -137,8 +141,13 @@ func (s *Service) provision(
 	a UserAttributes,
 	source *store.Source,
 ) (missing *time.Time, err error) {
-	taken, err := tx.SCIMPeople(ctx, "id IN (SELECT person_id FROM sources WHERE kind = 'scim' AND "+
-		"lower(entry) = lower(?)) AND id <> ?", source.Entry, id)
+	taken, err := tx.SCIMPeople(
+		ctx,
+		"id IN (SELECT person_id FROM sources WHERE kind = 'scim' AND "+
+			"lower(entry) = lower(?)) AND id <> ?",
+		source.Entry,
+		id,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +283,8 @@ func (s *Service) PutSCIMGroup(
 			touched[id] = true
 		}
 		for _, id := range slices.Sorted(maps.Keys(touched)) {
-			if err := s.regroup(ctx, tx, id, before.Name, g.Name, slices.Contains(members, id)); err != nil {
+			in := slices.Contains(members, id)
+			if err := s.regroup(ctx, tx, id, before.Name, g.Name, in); err != nil {
 				return err
 			}
 		}
@@ -286,7 +296,8 @@ func (s *Service) PutSCIMGroup(
 	return done, err
 }
 
-// regroup takes a person out of a group, under its old name, and puts it into it, under its new one.
+// regroup takes a person out of a group, under its old name, and puts it into it, under its new
+// one.
 func (s *Service) regroup(
 	ctx context.Context,
 	tx *store.Tx,

@@ -16,18 +16,22 @@ import (
 
 // mailbox shows what came to a mail server's simulator.
 var mailbox = template.Must(template.New("mailbox").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Emails that came</title>
+<html lang="en"><head><meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1"><title>Emails that came</title>
 <style>
 :root { color-scheme: light dark }
-body { font: 1rem/1.5 system-ui, "DejaVu Sans", sans-serif; max-width: 60rem; margin: 0 auto; padding: 1.5rem 1rem }
+body { font: 1rem/1.5 system-ui, "DejaVu Sans", sans-serif; max-width: 60rem;
+	margin: 0 auto; padding: 1.5rem 1rem }
 article { border: 1px solid #8a949c; border-radius: .5rem; padding: .8rem 1rem; margin: 1rem 0 }
 h1 { font-size: 1.4rem } h2 { font-size: 1.05rem; margin: 0 }
-p { margin: .2rem 0 } pre { white-space: pre-wrap; overflow-wrap: anywhere; font: .95rem/1.5 "DejaVu Sans Mono", monospace }
+p { margin: .2rem 0 } pre { white-space: pre-wrap; overflow-wrap: anywhere;
+	font: .95rem/1.5 "DejaVu Sans Mono", monospace }
 iframe { width: 100%; height: 22rem; border: 1px solid #8a949c; background: #fff }
 </style></head><body><main><h1>Emails that came</h1>
 <p>This is a simulator for a mail server: nothing leaves this machine.</p>
 {{range .}}<article><h2>{{.Subject}}</h2><p>to {{.To}}, from {{.From}}</p><pre>{{.Text}}</pre>
-{{if .Page}}<details><summary>As a page</summary><iframe sandbox title="{{.Subject}}" srcdoc="{{.Page}}"></iframe></details>{{end}}</article>
+{{if .Page}}<details><summary>As a page</summary>
+<iframe sandbox title="{{.Subject}}" srcdoc="{{.Page}}"></iframe></details>{{end}}</article>
 {{else}}<p>None so far. Make a handover and send its link by mail.</p>{{end}}</main></body></html>
 `))
 

@@ -33,8 +33,9 @@ func (tx *Tx) PutDirectory(ctx context.Context, d *vpn.Directory) error {
 // DirectoryState is what came of the last reading.
 func (tx *Tx) DirectoryState(ctx context.Context) (st api.DirectoryState, err error) {
 	var body string
-	if err := tx.q.QueryRowContext(ctx, `SELECT state, (SELECT COUNT(*) FROM sources WHERE kind =
-		'directory'), (SELECT COUNT(*) FROM sources WHERE kind = 'directory' AND missing IS NOT NULL)
+	if err := tx.q.QueryRowContext(ctx, `SELECT state,
+		(SELECT COUNT(*) FROM sources WHERE kind = 'directory'),
+		(SELECT COUNT(*) FROM sources WHERE kind = 'directory' AND missing IS NOT NULL)
 		FROM directory`).Scan(&body, &st.People, &st.Missing); err != nil {
 		return st, fmt.Errorf("database: %w", err)
 	}
@@ -57,7 +58,7 @@ func (tx *Tx) PutDirectoryState(ctx context.Context, st api.DirectoryState) erro
 // Source is where a person comes from.
 type Source struct {
 	PersonID, Entry, External string
-	Body                      string // attributes as a client of SCIM sent them; empty once it removed them
+	Body                      string // attributes as a client of SCIM sent them; empty once removed
 	Missing                   *time.Time
 }
 
@@ -69,8 +70,14 @@ const (
 
 // Sources lists the people of a kind, by the value that identifies them there.
 func (tx *Tx) Sources(ctx context.Context, kind string) ([]Source, error) {
-	return collect(ctx, tx, scanSource,
-		`SELECT person_id, entry, external, body, missing FROM sources WHERE kind = ? ORDER BY entry`, kind)
+	return collect(
+		ctx,
+		tx,
+		scanSource,
+		`SELECT person_id, entry, external, body, missing FROM sources WHERE kind = ?
+		ORDER BY entry`,
+		kind,
+	)
 }
 
 func scanSource(scan scanner) (s Source, err error) {
@@ -85,8 +92,15 @@ func scanSource(scan scanner) (s Source, err error) {
 
 // SourceOf is where a person comes from; nil where that is here.
 func (tx *Tx) SourceOf(ctx context.Context, kind, personID string) (*Source, error) {
-	list, err := collect(ctx, tx, scanSource, `SELECT person_id, entry, external, body, missing FROM sources
-		WHERE kind = ? AND person_id = ?`, kind, personID)
+	list, err := collect(
+		ctx,
+		tx,
+		scanSource,
+		`SELECT person_id, entry, external, body, missing FROM sources
+		WHERE kind = ? AND person_id = ?`,
+		kind,
+		personID,
+	)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -100,10 +114,18 @@ func (tx *Tx) PutSource(ctx context.Context, kind string, s Source) error {
 		ms := millis(*s.Missing)
 		missing = &ms
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO sources (person_id, kind, entry, external, body, missing)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO sources (person_id, kind, entry, external, body, missing)
 		VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (person_id) DO UPDATE SET kind = excluded.kind,
 		entry = excluded.entry, external = excluded.external, body = excluded.body,
 		missing = excluded.missing`,
-		s.PersonID, kind, s.Entry, s.External, s.Body, missing)
+		s.PersonID,
+		kind,
+		s.Entry,
+		s.External,
+		s.Body,
+		missing,
+	)
 	return constraint("person", err)
 }

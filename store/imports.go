@@ -121,7 +121,13 @@ func (tx *Tx) PutImport(ctx context.Context, i *api.RecordImport) error {
 	if err != nil {
 		return err
 	}
-	ok, err := tx.one(ctx, `UPDATE imports SET state = ?, body = ? WHERE id = ?`, i.State, body, i.ID)
+	ok, err := tx.one(
+		ctx,
+		`UPDATE imports SET state = ?, body = ? WHERE id = ?`,
+		i.State,
+		body,
+		i.ID,
+	)
 	if err == nil && !ok {
 		err = &NotFoundError{Imports.Noun, i.ID}
 	}
@@ -186,9 +192,16 @@ func (tx *Tx) ImportRows(
 	for _, o := range outcomes {
 		args = append(args, o)
 	}
-	return collect(ctx, tx, func(scan scanner) (n int, err error) { return n, scan(&n) },
-		`SELECT number FROM import_rows WHERE import_id = ? AND number `+compare+` AND outcome IN (?`+
-			strings.Repeat(", ?", len(outcomes)-1)+`) ORDER BY number `+order+` LIMIT ?`,
+	return collect(
+		ctx,
+		tx,
+		func(scan scanner) (n int, err error) { return n, scan(&n) },
+		`SELECT number FROM import_rows WHERE import_id = ? AND number `+compare+
+			` AND outcome IN (?`+
+			strings.Repeat(
+				", ?",
+				len(outcomes)-1,
+			)+`) ORDER BY number `+order+` LIMIT ?`,
 		append(args, limit)...)
 }
 
@@ -245,7 +258,12 @@ func (tx *Tx) PutImportRow(ctx context.Context, id string, r ImportedRow) error 
 
 // KeepFormer seals a password that a row replaced, so that it can be put back.
 func (tx *Tx) KeepFormer(ctx context.Context, id string, number int, old secret.Text) error {
-	return tx.putSecret(ctx, importOwner(id), fmt.Sprintf("before %d", number), []byte(old.Reveal()))
+	return tx.putSecret(
+		ctx,
+		importOwner(id),
+		fmt.Sprintf("before %d", number),
+		[]byte(old.Reveal()),
+	)
 }
 
 // Former opens it again.
@@ -261,7 +279,11 @@ func (tx *Tx) ForgetImportSecrets(ctx context.Context, id string, former bool) e
 	if former {
 		condition = ""
 	}
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`+condition, importOwner(id))
+	_, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM secrets WHERE owner = ?`+condition,
+		importOwner(id),
+	)
 	return err
 }
 
@@ -291,8 +313,10 @@ func (tx *Tx) Mapping(
 	columns []string,
 ) (m rows.Mapping, err error) {
 	var body string
-	err = tx.q.QueryRowContext(ctx, `SELECT body FROM import_mappings WHERE noun = ? AND columns = ?`,
-		noun, strings.Join(columns, "\x1f")).Scan(&body)
+	err = tx.q.QueryRowContext(ctx,
+		`SELECT body FROM import_mappings WHERE noun = ? AND columns = ?`,
+		noun, strings.Join(columns, "\x1f")).
+		Scan(&body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -313,9 +337,14 @@ func (tx *Tx) PutMapping(
 	if err != nil {
 		return err
 	}
-	_, err = tx.q.ExecContext(ctx, `INSERT INTO import_mappings (noun, columns, body) VALUES (?, ?, ?)
-		ON CONFLICT DO UPDATE SET body = excluded.body`, noun, strings.Join(columns, "\x1f"),
-		string(body))
+	_, err = tx.q.ExecContext(
+		ctx,
+		`INSERT INTO import_mappings (noun, columns, body) VALUES (?, ?, ?)
+		ON CONFLICT DO UPDATE SET body = excluded.body`,
+		noun,
+		strings.Join(columns, "\x1f"),
+		string(body),
+	)
 	return err
 }
 

@@ -26,7 +26,12 @@ var mailSettings = settings[vpn.Mail]{
 func (tx *Tx) Mail(ctx context.Context) (vpn.Mail, error) { return mailSettings.get(ctx, tx) }
 
 // PutMail replaces it.
-func (tx *Tx) PutMail(ctx context.Context, m *vpn.Mail) error { return mailSettings.put(ctx, tx, m) }
+func (tx *Tx) PutMail(
+	ctx context.Context,
+	m *vpn.Mail,
+) error {
+	return mailSettings.put(ctx, tx, m)
+}
 
 // Emails lists what was sent or is to be.
 var Emails = &Table[api.Email, api.Email]{

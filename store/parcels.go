@@ -69,8 +69,13 @@ func (tx *Tx) Parcel(ctx context.Context, id string) (api.Parcel, error) {
 
 // Parcels lists the parcels of a profile, newest first.
 func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]api.Parcel, error) {
-	return collect(ctx, tx, scanParcel, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`,
-		profileID)
+	return collect(
+		ctx,
+		tx,
+		scanParcel,
+		parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`,
+		profileID,
+	)
 }
 
 // ParcelFile opens the content of one file.

@@ -113,7 +113,8 @@ func (tx *Tx) SettleSamples(ctx context.Context) error {
 	list, err := collect(ctx, tx, func(scan scanner) (o over, err error) {
 		err = scan(&o.job, &o.ProfileID, &o.Offer, &o.state)
 		return o, err
-	}, `SELECT s.job_id, s.profile_id, s.protocol, COALESCE(r.state, 'stopped') FROM rehearsal_samples s
+	}, `SELECT s.job_id, s.profile_id, s.protocol, COALESCE(r.state, 'stopped')
+		FROM rehearsal_samples s
 		LEFT JOIN rehearsals r ON r.id = s.rehearsal_id
 		WHERE s.rehearsal_id != '' AND r.state IS NOT 'running'`)
 	if err != nil {

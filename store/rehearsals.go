@@ -173,7 +173,8 @@ func (tx *Tx) LastRehearsal(
 // RehearsalLogin is the login of a profile's newest rehearsal that came to an end.
 func (tx *Tx) RehearsalLogin(ctx context.Context, profileID string) (login string, err error) {
 	err = tx.q.QueryRowContext(ctx, `SELECT login FROM rehearsals WHERE profile_id = ? AND
-		parcel_id != '' AND state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`, profileID).Scan(&login)
+		parcel_id != '' AND state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`,
+		profileID).Scan(&login)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}

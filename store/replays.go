@@ -23,8 +23,11 @@ type Replay struct {
 
 // Errors of keys.
 var (
-	ErrKeyReused = vpn.Refuse(vpn.KindInvalid, "the Idempotency-Key was sent with another request; "+
-		"use a new key for each request")
+	ErrKeyReused = vpn.Refuse(
+		vpn.KindInvalid,
+		"the Idempotency-Key was sent with another request; "+
+			"use a new key for each request",
+	)
 	ErrKeyBusy = vpn.Refuse(vpn.KindBlocked, "a request with this Idempotency-Key is being "+
 		"answered, or was interrupted; look at the records before you send it with another key")
 )
@@ -47,8 +50,12 @@ func (tx *Tx) BeginReplay(
 	var known string
 	var status sql.NullInt64
 	var sealed []byte
-	err := tx.q.QueryRowContext(ctx,
-		`SELECT request, status, sealed FROM replays WHERE operator = ? AND key = ?`, operator, key).
+	err := tx.q.QueryRowContext(
+		ctx,
+		`SELECT request, status, sealed FROM replays WHERE operator = ? AND key = ?`,
+		operator,
+		key,
+	).
 		Scan(&known, &status, &sealed)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):

@@ -144,7 +144,8 @@ var behaviourRules = []Rule{
 		format.DemandUnreached,
 		"On-demand rule is never reached",
 		vpn.Warning,
-		"The device takes the first rule that matches; one without conditions matches every network.",
+		"The device takes the first rule that matches; one without conditions matches every "+
+			"network.",
 		"Move the rule without conditions to the end.",
 		"Apple: Device Management, VPN.OnDemandRulesElement",
 		"a rule behind one without conditions",
@@ -313,7 +314,8 @@ var behaviourRules = []Rule{
 		format.IssuerUnknown,
 		"Issuer is not in the file",
 		vpn.Error,
-		"The device accepts only a gateway certificate of an issuer by this name, and no CA in the "+
+		"The device accepts only a gateway certificate of an issuer by this name, and no CA in "+
+			"the "+
 			"file has it.",
 		"Enter the common name of the CA that issued the gateway's certificate.",
 		"Apple: Device Management, VPN.IKEv2, ServerCertificateIssuerCommonName",

@@ -165,7 +165,9 @@ var certificateRules = []Rule{
 				server(
 					altered(
 						sampleServer,
-						func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} },
+						func(c *x509.Certificate) {
+							c.DNSNames = []string{"tallholm.skerryline.example"}
+						},
 					),
 				),
 			}
@@ -238,7 +240,9 @@ var certificateRules = []Rule{
 				server(
 					altered(
 						sampleServer,
-						func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} },
+						func(c *x509.Certificate) {
+							c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
+						},
 					),
 				),
 			}
@@ -269,7 +273,9 @@ var certificateRules = []Rule{
 				client(
 					altered(
 						sampleClient,
-						func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} },
+						func(c *x509.Certificate) {
+							c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
+						},
 					),
 				),
 			}

@@ -165,7 +165,8 @@ type Subject struct {
 	Outdated bool // the last parcel was built from other data
 	// Rehearsed is what the newest rehearsal of the last parcel came to; nil where there is none.
 	Rehearsed *rehearsal.Result
-	// RehearsedBefore is set where any parcel was rehearsed, and RehearsalRequired where the pattern
+	// RehearsedBefore is set where any parcel was rehearsed, and RehearsalRequired where the
+	// pattern
 	// demands that of the last one.
 	RehearsedBefore, RehearsalRequired bool
 	Apart                              []vpn.Field // what is not in the file, and need not be

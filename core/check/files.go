@@ -247,7 +247,8 @@ var fileRules = []Rule{
 		format.KeyShared,
 		"Private key is used by several devices",
 		vpn.Warning,
-		"One lost device forces all of them to get new certificates, and the gateway cannot tell them "+
+		"One lost device forces all of them to get new certificates, and the gateway cannot tell "+
+			"them "+
 			"apart.",
 		"Issue a certificate for each device.",
 		"NIST SP 800-57 part 1 §5.6",

@@ -131,7 +131,9 @@ var rehearsedRules = []Rule{
 			if !s.RehearsedBefore || s.Rehearsed != nil || s.Outdated || s.RehearsalRequired {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldServer, Found: "the last rehearsal was of an earlier parcel"}}
+			return []Hit{
+				{Field: vpn.FieldServer, Found: "the last rehearsal was of an earlier parcel"},
+			}
 		},
 	},
 }

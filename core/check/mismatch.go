@@ -84,7 +84,10 @@ var fitRules = []Rule{
 		Source:   "RFC 7296 §3.5",
 		Bad: Example{
 			"an identity of another gateway",
-			func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example" },
+			func(s *Subject) {
+				s.by(vpn.IKEv2)
+				s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example"
+			},
 		},
 		Good: Example{"the gateway's", func(s *Subject) { s.by(vpn.IKEv2) }},
 		run: func(s *Subject) []Hit {

@@ -215,8 +215,9 @@ var plain = map[string]string{
 	"past-the-tunnel": "Some of what you do would not go through the connection.",
 	"auth-not-offered": "Your file proves who you are in a way that the server does not " +
 		"take.",
-	"protocol-not-offered":     "The server does not have this kind of connection.",
-	"secret-not-gateways":      "Your file is out of date: the server has another key or password now.",
+	"protocol-not-offered": "The server does not have this kind of connection.",
+	"secret-not-gateways": "Your file is out of date: the server has another key or " +
+		"password now.",
 	"authority-not-gateways":   "Your device would not trust the server. Ask for a new file.",
 	"server-name-not-gateways": "Your device would not trust the server. Ask for a new file.",
 	"remote-id-not-gateways":   "Your file expects a server of another name and will break off.",
@@ -304,9 +305,11 @@ var plain = map[string]string{
 		"another password.",
 	"identifier-form":  "Another connection on your device could be replaced by this one.",
 	"identifier-twice": "One part of the file would replace another one on your device.",
-	"demand-unreached": "Your device may connect, or stay disconnected, where you do not expect it.",
-	"key-missing":      "Your device cannot read the file. Ask for it again.",
-	"profile-removes-itself": "Your device will delete the connection by itself. Ask for a new file " +
+	"demand-unreached": "Your device may connect, or stay disconnected, where you do not expect " +
+		"it.",
+	"key-missing": "Your device cannot read the file. Ask for it again.",
+	"profile-removes-itself": "Your device will delete the connection by itself. Ask for a new " +
+		"file " +
 		"before that.",
 	"issuer-not-in-file": "Your device would not connect. Ask for a new file.",
 	"protocol-several":   "Your device may connect in a less safe way than it could.",
@@ -350,22 +353,26 @@ var plain = map[string]string{
 	"encryption-optional":     "What you send may not be protected, and you would not notice.",
 	"prf-missing":             "Your device and the server cannot agree how to begin.",
 	"certificate-not-current": "Your file is out of date. You will get a new one.",
-	"rehearsal-missing":       "A trial of your connection has not passed yet. You will hear when it works.",
-	"rehearsal-outdated":      "Your connection is new and has not been tried yet.",
-	"rehearsal-failed":        "A trial of your connection failed. You will hear when it works.",
-	"authority-not-root":      "Your device cannot make sure that the server is the right one.",
-	"certificate-doubled":     "Your file holds something twice. Your connection works all the same.",
-	"issuer-not-included":     "The server may not recognise your device.",
-	"uuid-twice":              "One of your connections would replace another one on your device.",
-	"key-shared":              "Others have the same key as you. You will get one of your own.",
-	"serial-twice":            "Your connection may stop working when somebody else's is ended.",
-	"proposal-ignored":        "Your device would protect the connection in another way than intended.",
-	"address-not-requested":   "You may be connected, and nothing goes through.",
-	"secret-refused":          "Your device refuses the key of this connection. Ask for a new file.",
-	"format-unfit":            "The file for your device cannot contain what the server requires.",
-	"script-changed":          "The script was changed after it was made. Do not run it.",
-	"part-not-checked":        "A part of the file was not looked at.",
-	"file-missing":            "Another file belongs to this one and did not come along.",
+	"rehearsal-missing": "A trial of your connection has not passed yet. You will hear " +
+		"when it works.",
+	"rehearsal-outdated": "Your connection is new and has not been tried yet.",
+	"rehearsal-failed":   "A trial of your connection failed. You will hear when it works.",
+	"authority-not-root": "Your device cannot make sure that the server is the right one.",
+	"certificate-doubled": "Your file holds something twice. Your connection works all the " +
+		"same.",
+	"issuer-not-included": "The server may not recognise your device.",
+	"uuid-twice":          "One of your connections would replace another one on your device.",
+	"key-shared":          "Others have the same key as you. You will get one of your own.",
+	"serial-twice":        "Your connection may stop working when somebody else's is ended.",
+	"proposal-ignored": "Your device would protect the connection in another way than " +
+		"intended.",
+	"address-not-requested": "You may be connected, and nothing goes through.",
+	"secret-refused": "Your device refuses the key of this connection. Ask for a new " +
+		"file.",
+	"format-unfit":     "The file for your device cannot contain what the server requires.",
+	"script-changed":   "The script was changed after it was made. Do not run it.",
+	"part-not-checked": "A part of the file was not looked at.",
+	"file-missing":     "Another file belongs to this one and did not come along.",
 	"option-unknown": "The file has a line that your app does not understand, so the app " +
 		"refuses it.",
 	"option-value":         "The app on your device refuses the file. Ask for a new one.",

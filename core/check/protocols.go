@@ -302,7 +302,10 @@ var protocolRules = []Rule{
 		Source:   "RFC 3079 §3",
 		Bad: Example{
 			"CHAP with MPPE",
-			func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.PPP = []suite.PPPMethod{suite.CHAP} },
+			func(s *Subject) {
+				s.by(vpn.PPTP)
+				s.Connection.PPTP.PPP = []suite.PPPMethod{suite.CHAP}
+			},
 		},
 		Good: Example{"MS-CHAPv2 with MPPE", func(s *Subject) { s.by(vpn.PPTP) }},
 		run: func(s *Subject) []Hit {
@@ -636,7 +639,8 @@ var connectRules = []Rule{
 		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if c.Connect != "" && c.Connect != vpn.ByHand && c.NeedsPassword() &&
-				c.PasswordMode == vpn.PasswordPrompted && !slices.Contains(s.Apart, vpn.FieldPassword) {
+				c.PasswordMode == vpn.PasswordPrompted &&
+				!slices.Contains(s.Apart, vpn.FieldPassword) {
 				return []Hit{
 					{Field: vpn.FieldConnect, Found: string(c.Connect) + ", password asked"},
 				}

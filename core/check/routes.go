@@ -187,7 +187,11 @@ var routeRules = []Rule{
 		Source:   "practice",
 		Bad: Example{
 			"split and no route",
-			func(s *Subject) { s.Connection.Routes = nil; s.Connection.DNS = nil; s.Connection.Domains = nil },
+			func(s *Subject) {
+				s.Connection.Routes = nil
+				s.Connection.DNS = nil
+				s.Connection.Domains = nil
+			},
 		},
 		Good: Example{
 			"full and no route",

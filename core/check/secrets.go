@@ -256,7 +256,10 @@ var secretRules = []Rule{
 		Source:   "practice",
 		Bad: Example{
 			"asked on such a device",
-			func(s *Subject) { s.Device.CannotAsk = true; s.Connection.PasswordMode = vpn.PasswordPrompted },
+			func(s *Subject) {
+				s.Device.CannotAsk = true
+				s.Connection.PasswordMode = vpn.PasswordPrompted
+			},
 		},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
 		run: func(s *Subject) []Hit {
@@ -285,7 +288,10 @@ var secretRules = []Rule{
 		},
 		Good: Example{
 			"asked, disk not encrypted",
-			func(s *Subject) { s.Device.Encrypted = false; s.Connection.PasswordMode = vpn.PasswordPrompted },
+			func(s *Subject) {
+				s.Device.Encrypted = false
+				s.Connection.PasswordMode = vpn.PasswordPrompted
+			},
 		},
 		run: func(s *Subject) []Hit {
 			if s.Device != nil && !s.Device.Encrypted &&

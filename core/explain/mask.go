@@ -27,16 +27,18 @@ func newMasker(known []secret.Text) masker {
 	return m
 }
 
+// secretNames are those under which secrets stand.
+const secretNames = `(?:pre-?shared[-_ ]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|` +
+	`secret|token|pin|auth-?token|authorization|cookie)`
+
 // The places where secrets stand in logs and in files: behind a name, as an option of its own, in
 // an address, as key material.
 var (
 	named = regexp.MustCompile(
-		`(?i)\b((?:pre-?shared[-_ ` +
-			`]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?(?:\s*(?:=|:|\bis\b)\s*|\s+))(\[hidden\]|"[^"]*"|'[^']*')`,
+		`(?i)\b(` + secretNames + `"?(?:\s*(?:=|:|\bis\b)\s*|\s+))(\[hidden\]|"[^"]*"|'[^']*')`,
 	)
 	assigned = regexp.MustCompile(
-		`(?i)\b((?:pre-?shared[-_ ` +
-			`]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)([^\s,;\]>"'\[][^\s,;\]>]*)`,
+		`(?i)\b(` + secretNames + `"?\s*(?:=|:|\bis\b)\s*)([^\s,;\]>"'\[][^\s,;\]>]*)`,
 	)
 	option  = regexp.MustCompile(`(?i)^(\s*(?:password|psk|secret|-L2tpPsk)\s+)([^\s"']\S*)`)
 	inURL   = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
@@ -47,7 +49,8 @@ var (
 var (
 	blockBegin = regexp.MustCompile(
 		`-----BEGIN ` +
-			`[^-]*(?i:key)[^-]*-----|<(?:tls-auth|tls-crypt|tls-crypt-v2|secret|key|pkcs12|auth-user-pass)>`,
+			`[^-]*(?i:key)[^-]*-----|` +
+			`<(?:tls-auth|tls-crypt|tls-crypt-v2|secret|key|pkcs12|auth-user-pass)>`,
 	)
 	blockEnd = regexp.MustCompile(`-----END [^-]*-----|</[a-z0-9-]+>`)
 )

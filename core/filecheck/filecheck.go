@@ -41,8 +41,10 @@ type Options struct {
 	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
 	Judge       func(t secret.Text, words ...string) secret.Estimate
 	// Compare holds a secret to the record of the gateway that it is for.
-	Compare func(g *vpn.Gateway, c vpn.Connection, field vpn.Field, value secret.Text) check.Compared
-	Over    func() bool // there is no more time: asked again and again; nil never ends
+	Compare func(
+		g *vpn.Gateway, c vpn.Connection, field vpn.Field, value secret.Text,
+	) check.Compared
+	Over func() bool // there is no more time: asked again and again; nil never ends
 }
 
 // Longest is how long callers let one lot be looked at. What was not looked at by then is told as

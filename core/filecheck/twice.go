@@ -34,7 +34,12 @@ func twice(list []*work) {
 			}
 			if key := ownKey(c.Connection); key != "" {
 				if other, clash := first(keys, form+c.Connection.Server+key, me); clash {
-					w.remark(format.KeyShared, at(vpn.FieldIdentity), "the key in %s too", other.file)
+					w.remark(
+						format.KeyShared,
+						at(vpn.FieldIdentity),
+						"the key in %s too",
+						other.file,
+					)
 				}
 			}
 		}

@@ -83,8 +83,8 @@ func (p *planner) apart(other vpn.Gateway) string {
 		what string
 		same bool
 	}{
-		{"CA of the gateway's certificate",
-			strings.TrimSpace(g.Offers.Authority(vpn.TLS)) == strings.TrimSpace(other.Offers.Authority(vpn.TLS))},
+		{"CA of the gateway's certificate", strings.TrimSpace(g.Offers.Authority(vpn.TLS)) ==
+			strings.TrimSpace(other.Offers.Authority(vpn.TLS))},
 		{"name in the gateway's certificate", mine.ServerName == its.ServerName},
 		{"control-channel key", sameControl(mine.ControlKey, its.ControlKey)},
 		{"authentication method", slices.Contains(its.Auth, c.TLS.Auth)},

@@ -28,7 +28,8 @@ func Names() string {
 }
 
 // Named reads a platform and its release as inventories have them, in one text or two: "Windows 11
-// Pro". A distribution of Linux is a release of a Linux desktop. ok is false where the name is none;
+// Pro". A distribution of Linux is a release of a Linux desktop. ok is false where the name is
+// none;
 // no name is no platform.
 func Named(name, release string) (p vpn.Platform, own string, ok bool) {
 	if name == "" {

@@ -40,50 +40,81 @@ var Fields = map[Noun][]Field{
 	People: {
 		{Name: "name", Label: "Name", Key: true, On: "person", Pointer: "/name", words: []string{
 			"name", "full name", "display name", "displayname", "cn", "common name", "person",
-			"vollständiger name", "anzeigename", "nom complet", "nombre completo", "nombre y apellidos",
+			"vollständiger name", "anzeigename", "nom complet", "nombre completo",
+			"nombre y apellidos",
 		}},
 		{Name: "given_name", Label: "Given name", On: "person", Pointer: "/name", words: []string{
-			"given name", "givenname", "first name", "firstname", "vorname", "prénom", "prenom", "nombre",
+			"given name", "givenname", "first name", "firstname", "vorname", "prénom", "prenom",
+			"nombre",
 		}},
 		{Name: "family_name", Label: "Family name", On: "person", Pointer: "/name", words: []string{
-			"family name", "last name", "lastname", "surname", "sn", "nachname", "familienname", "nom",
+			"family name", "last name", "lastname", "surname", "sn", "nachname", "familienname",
+			"nom",
 			"nom de famille", "apellido", "apellidos",
 		}},
 		{Name: "mail", Label: "Email", Key: true, On: "person", Pointer: "/mail", words: []string{
 			"mail", "email", "e mail", "email address", "e mail address", "mail address",
-			"e mail adresse", "emailadresse", "mailadresse", "adresse mail", "courriel", "adresse électronique", "correo",
+			"e mail adresse", "emailadresse", "mailadresse", "adresse mail", "courriel",
+			"adresse électronique",
+			"correo",
 			"correo electrónico", "userprincipalname",
 		}},
 		{Name: "language", Label: "Language", On: "person", Pointer: "/language", words: []string{
 			"language", "preferredlanguage", "locale", "sprache", "langue", "idioma",
 		}},
-		{Name: "groups", Label: "Groups", List: true, On: "person", Pointer: "/groups", words: []string{
-			"group", "groups", "department", "team", "ou", "departmentnumber", "memberof", "gruppe",
-			"gruppen", "abteilung", "groupe", "groupes", "service", "équipe", "grupo", "grupos",
-			"departamento",
-		}},
+		{
+			Name:    "groups",
+			Label:   "Groups",
+			List:    true,
+			On:      "person",
+			Pointer: "/groups",
+			words: []string{
+				"group", "groups", "department", "team", "ou", "departmentnumber", "memberof",
+				"gruppe",
+				"gruppen", "abteilung", "groupe", "groupes", "service", "équipe", "grupo", "grupos",
+				"departamento",
+			},
+		},
 		{Name: "city", Label: "City", On: "person", Pointer: "/place/city", words: []string{
-			"city", "town", "place city", "l", "location", "office", "stadt", "ort", "standort", "ville",
+			"city", "town", "place city", "l", "location", "office", "stadt", "ort", "standort",
+			"ville",
 			"lieu", "ciudad", "localidad",
 		}},
-		{Name: "country", Label: "Country", On: "person", Pointer: "/place/country", words: []string{
-			"country", "country code", "place country", "c", "land", "pays", "país", "pais",
-		}},
-		{Name: "login", Label: "Login", Key: true, On: "account", Pointer: "/login", words: []string{
-			"login", "login name", "user", "user name", "username", "uid", "samaccountname", "account",
-			"vpn user", "vpn login", "benutzer", "benutzername", "anmeldename", "kennung", "utilisateur",
-			"nom d utilisateur", "identifiant", "usuario", "nombre de usuario",
-		}},
+		{
+			Name:    "country",
+			Label:   "Country",
+			On:      "person",
+			Pointer: "/place/country",
+			words: []string{
+				"country", "country code", "place country", "c", "land", "pays", "país", "pais",
+			},
+		},
+		{
+			Name:    "login",
+			Label:   "Login",
+			Key:     true,
+			On:      "account",
+			Pointer: "/login",
+			words: []string{
+				"login", "login name", "user", "user name", "username", "uid", "samaccountname",
+				"account",
+				"vpn user", "vpn login", "benutzer", "benutzername", "anmeldename", "kennung",
+				"utilisateur",
+				"nom d utilisateur", "identifiant", "usuario", "nombre de usuario",
+			},
+		},
 		{Name: "realm", Label: "Realm", On: "account", Pointer: "/realm", words: []string{
 			"realm", "domain", "domäne", "domaine", "dominio",
 		}},
 		{Name: "password", Label: "Password", Secret: true, On: "account", Pointer: "/password",
 			words: []string{
-				"password", "vpn password", "userpassword", "initial password", "passwort", "kennwort",
+				"password", "vpn password", "userpassword", "initial password", "passwort",
+				"kennwort",
 				"mot de passe", "contraseña",
 			}},
 		{Name: "device", Label: "Device", On: "device", Pointer: "/name", words: []string{
-			"device", "device name", "computer", "computer name", "hostname", "host", "laptop", "gerät",
+			"device", "device name", "computer", "computer name", "hostname", "host", "laptop",
+			"gerät",
 			"gerätename", "rechner", "appareil", "ordinateur", "dispositivo", "equipo",
 		}},
 		{Name: "platform", Label: "Platform", On: "device", Pointer: "/platform", words: []string{
@@ -103,15 +134,34 @@ var Fields = map[Noun][]Field{
 				"address", "host", "hostname", "server", "fqdn", "adresse", "serveur", "dirección",
 				"servidor",
 			}},
-		{Name: "addresses", Label: "Further addresses", List: true, On: "gateway", Pointer: "/addresses",
-			words: []string{"addresses", "further addresses", "ip", "ip address", "ip addresses"}},
+		{
+			Name:    "addresses",
+			Label:   "Further addresses",
+			List:    true,
+			On:      "gateway",
+			Pointer: "/addresses",
+			words:   []string{"addresses", "further addresses", "ip", "ip address", "ip addresses"},
+		},
 		{Name: "dns", Label: "DNS servers", List: true, On: "gateway", Pointer: "/dns",
 			words: []string{"dns", "dns server", "dns servers", "name servers", "resolvers"}},
 		{Name: "domains", Label: "Internal domains", List: true, On: "gateway", Pointer: "/domains",
-			words: []string{"domains", "domain", "search domains", "internal domains", "dns suffix"}},
+			words: []string{
+				"domains",
+				"domain",
+				"search domains",
+				"internal domains",
+				"dns suffix",
+			}},
 		{Name: "routes", Label: "Routes", List: true, On: "gateway", Pointer: "/routes",
-			words: []string{"routes", "networks", "subnets", "internal networks", "netze", "réseaux",
-				"redes"}},
+			words: []string{
+				"routes",
+				"networks",
+				"subnets",
+				"internal networks",
+				"netze",
+				"réseaux",
+				"redes",
+			}},
 		{Name: "pool", Label: "Address pool", List: true, On: "gateway", Pointer: "/pool",
 			words: []string{"pool", "address pool", "client addresses", "vpn network"}},
 		{Name: "city", Label: "City", On: "gateway", Pointer: "/place/city",
@@ -191,8 +241,12 @@ func (m Mapping) Check(noun Noun, columns []string, key string) error {
 			add("/mapping", fmt.Sprintf("the field %q for the column %q", name, column),
 				"one of "+strings.Join(names, ", "), "choose one of them, or leave the column out")
 		case twice:
-			add("/mapping", fmt.Sprintf("the columns %q and %q for the field %q", other, column, name),
-				"one column for each field", "leave one of them out")
+			add(
+				"/mapping",
+				fmt.Sprintf("the columns %q and %q for the field %q", other, column, name),
+				"one column for each field",
+				"leave one of them out",
+			)
 		}
 		by[name] = column
 	}
@@ -201,7 +255,12 @@ func (m Mapping) Check(noun Noun, columns []string, key string) error {
 	}
 	if noun == People && by["name"] == "" && by["given_name"] == "" && by["family_name"] == "" ||
 		noun == Gateways && by["name"] == "" {
-		add("/mapping", "no column for the name", "one", "say which column has it: --map COLUMN=name")
+		add(
+			"/mapping",
+			"no column for the name",
+			"one",
+			"say which column has it: --map COLUMN=name",
+		)
 	}
 	if f, ok := FieldOf(noun, key); !ok || !f.Key {
 		var keys []string

@@ -74,7 +74,13 @@ const maxDepth = 8
 // yaml reads a list of mappings, or a mapping with one list in it. Aliases are not followed.
 func (r *reader) yaml(text string) error {
 	if strings.Count(text, "\n") > 20*MaxRows {
-		return r.fail(0, 0, "too many lines", fmt.Sprintf("at most %d rows", MaxRows), "split the file")
+		return r.fail(
+			0,
+			0,
+			"too many lines",
+			fmt.Sprintf("at most %d rows", MaxRows),
+			"split the file",
+		)
 	}
 	file, err := parser.ParseBytes([]byte(text), 0)
 	if err != nil {
@@ -192,12 +198,19 @@ func (r *reader) ldif(text string) error {
 			}
 			continue
 		}
-		if strings.HasPrefix(l.text, "#") || strings.HasPrefix(l.text, "version:") && row.Line == 0 {
+		if strings.HasPrefix(l.text, "#") ||
+			strings.HasPrefix(l.text, "version:") && row.Line == 0 {
 			continue
 		}
 		name, value, ok := strings.Cut(l.text, ":")
 		if !ok || name == "" {
-			return r.fail(l.line, 1, fmt.Sprintf("%.40q", l.text), "attribute: value (RFC 2849)", "")
+			return r.fail(
+				l.line,
+				1,
+				fmt.Sprintf("%.40q", l.text),
+				"attribute: value (RFC 2849)",
+				"",
+			)
 		}
 		name, _, _ = strings.Cut(strings.ToLower(name), ";") // options, such as a language
 		column := len(l.text) - len(value) + 1

@@ -82,7 +82,8 @@ func (d *Directory) Validate() error {
 			"type it, or sign in as nobody") // RFC 4513 §5.1.2: it would sign in as nobody unseen
 	}
 	attribute := func(at, v string) {
-		if v == "" || strings.Trim(strings.ToLower(v), "abcdefghijklmnopqrstuvwxyz0123456789-.;") != "" {
+		if v == "" ||
+			strings.Trim(strings.ToLower(v), "abcdefghijklmnopqrstuvwxyz0123456789-.;") != "" {
 			in.add(at, shown(v), "the name of an attribute", "write for example mail")
 		}
 	}

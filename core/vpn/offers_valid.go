@@ -260,7 +260,8 @@ func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
 	return begin + "\n" + strings.Join(lines, "\n") + "\n" + end + "\n", err == nil
 }
 
-// ServerKeyBytes are the bytes of a server's own key for tls-crypt-v2, from which that of each client
+// ServerKeyBytes are the bytes of a server's own key for tls-crypt-v2, from which that of each
+// client
 // is made: 128. A record may have one; a client's file never has.
 func ServerKeyBytes(text string) ([]byte, error) {
 	_, rest, begun := strings.Cut(strings.ReplaceAll(text, "\r", ""), serverKeyBegin)

@@ -236,7 +236,7 @@ const outcomes = computed(() => {
         kind="list"
         label="Groups"
         pointer="/groups"
-        help="Group there = group here, such as Pursers=pursers. Empty takes all groups. One per line."
+        help="There = here, such as Pursers=pursers. Empty takes all groups. One per line."
       />
     </div>
     <Field v-if="stored" v-model="draft.remove_password" kind="check" label="Remove the password" />

@@ -106,7 +106,10 @@ async function read(list: FileList | null) {
         label="Code or log"
         pointer="/text"
         placeholder="809"
-        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; the output of the diagnostic script."
+        :help="
+          'Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and ' +
+          'of devices; the output of the diagnostic script.'
+        "
       />
       <label class="form-label" for="log">Or a log file</label>
       <input

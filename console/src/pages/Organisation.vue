@@ -65,7 +65,10 @@ async function save() {
       label="Domain"
       pointer="/domain"
       required
-      help="Reversed, it is the prefix of the identifiers in Apple profiles. After a change, devices treat rebuilt profiles as new ones."
+      :help="
+        'Reversed, it is the prefix of the identifiers in Apple profiles. After a change, ' +
+        'devices treat rebuilt profiles as new ones.'
+      "
     />
     <Field
       v-model="draft.links"

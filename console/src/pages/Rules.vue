@@ -18,7 +18,9 @@ async function set(r: Schemas['Rule'], severity: string) {
     const body = { severity }
     r.set = (await ask(api.PUT('/api/v1/rules/{rule}/severity', { params, body }))).set
     wrong.value = ''
-    done.value = `The severity of ${r.code} is now ${r.set || r.severity}; every profile is checked again.`
+    done.value =
+      `The severity of ${r.code} is now ${r.set || r.severity}; ` +
+      `every profile is checked again.`
   } catch (e) {
     wrong.value = (e as Error).message
   }

@@ -66,7 +66,10 @@ async function bring(m: Material) {
       v-if="chain"
       :links="chain.links"
       :against="chain.against"
-      empty="None on record. With one, the chain is checked against the CAs that devices trust, and its expiry is watched."
+      :empty="
+        'None on record. With one, the chain is checked against the CAs that devices trust, and ' +
+        'its expiry is watched.'
+      "
     />
     <div v-if="bundle" class="finding note mt-3" role="status">
       <p class="mb-2">

@@ -33,7 +33,7 @@ async function issue() {
       const body = { device_id: props.device, authority_id: draft.authority_id, names: draft.names }
       const r = await ask(api.POST('/api/v1/requests', { body }))
       save(r.subject + '.csr', r.pem, true)
-    }, 'The request is downloaded. Have it signed, and import the certificate on the page Authorities.')
+    }, 'The request is downloaded. Have it signed, and import the certificate at Authorities.')
     return
   }
   await run(async () => {
@@ -67,7 +67,10 @@ async function issue() {
           kind="list"
           label="Names"
           pointer="/names"
-          help="Host names or email addresses that both sides check, one per line. Empty creates one below your domain."
+          :help="
+            'Host names or email addresses that both sides check, one per line. Empty creates ' +
+            'one below your domain.'
+          "
         />
       </div>
       <BButton

@@ -38,7 +38,8 @@ const holds = computed(() => {
       'Shared keys',
       h.shared.map(
         (k) =>
-          `${k.what} of ${k.gateway}, with ${of(k.others, 'profile of others', 'profiles of others')}`,
+          `${k.what} of ${k.gateway}, with ` +
+          of(k.others, 'profile of others', 'profiles of others'),
       ),
     ],
   ].filter(([, what]) => (what as string[]).length > 0) as [string, string[]][]

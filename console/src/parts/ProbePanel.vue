@@ -46,6 +46,13 @@ function take(which: number[]) {
 }
 const all = () => take((probe.value?.differences ?? []).flatMap((d, i) => (d.take ? [i] : [])))
 const when = (at: string) => new Date(at).toLocaleString()
+
+type Time = NonNullable<Schemas['ProbeRow']['times']>[number]
+function timeText(t: Time) {
+  if (t.state === 'answers') return `${t.method} ${t.milliseconds.toFixed(1)} ms`
+  const text = closedAsExpected(t) ? 'closed, as expected' : answerText[t.state]
+  return `${t.method}: ${text ?? t.state}`
+}
 </script>
 
 <template>
@@ -129,15 +136,7 @@ const when = (at: string) => new Date(at).toLocaleString()
                 </td>
                 <td data-label="Differences" class="number">{{ h.differences }}</td>
                 <td data-label="Answers" class="small">
-                  {{
-                    (h.times ?? [])
-                      .map((t) =>
-                        t.state === 'answers'
-                          ? `${t.method} ${t.milliseconds.toFixed(1)} ms`
-                          : `${t.method}: ${closedAsExpected(t) ? 'closed, as expected' : (answerText[t.state] ?? t.state)}`,
-                      )
-                      .join(', ')
-                  }}
+                  {{ (h.times ?? []).map(timeText).join(', ') }}
                 </td>
               </tr>
             </tbody>

@@ -460,7 +460,10 @@ func sameKind(declared string, c *x509.Certificate) bool {
 }
 
 func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
-	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, L2TPOptions: vpn.L2TPOptions{Group: r.Text(n, "LocalIdentifier")}}
+	l := &vpn.L2TPSetting{
+		Auth:        vpn.MachinePSK,
+		L2TPOptions: vpn.L2TPOptions{Group: r.Text(n, "LocalIdentifier")},
+	}
 	l.Aggressive = l.Group != ""
 	if r.Text(n, "AuthenticationMethod") == "Certificate" {
 		l.Auth = vpn.MachineCertificate

@@ -49,8 +49,9 @@ type gatewaySide struct {
 }
 
 // Gateway writes a working configuration of the daemons that offer what is on record of a gateway:
-// the IKE daemon (swanctl.conf(5)), that of the TLS tunnel, the L2TP daemon (xl2tpd.conf(5)) and the
-// PPTP daemon (pptpd.conf(5)) with pppd, their user lists, and rules of a packet filter (nft(8)). The
+// the IKE daemon (swanctl.conf(5)), that of the TLS tunnel, the L2TP daemon (xl2tpd.conf(5)) and
+// the PPTP daemon (pptpd.conf(5)) with pppd, their user lists, and rules of a packet filter
+// (nft(8)). The
 // certificate comes with the bundle of the gateway's certificate, by the names that it has there.
 func Gateway(of Side) (Configured, error) {
 	g := &gatewaySide{Side: of, name: format.FileName(of.Gateway.Name, "")}
@@ -220,26 +221,47 @@ func (g *gatewaySide) readme() {
 	line("")
 	o := g.Gateway.Offers
 	if o.IKEv2 != nil || o.L2TP != nil {
-		line("IKE daemon: %s.conf and %[1]s-users.conf to /etc/swanctl/conf.d, %[1]s-*clients-ca*.pem "+
-			"to /etc/swanctl/x509ca, %[1]s-*clients-ca*.crl to /etc/swanctl/x509crl; of the certificate bundle %[1]s-certificate.pem to "+
-			"/etc/swanctl/x509, %[1]s-key.pem to /etc/swanctl/private, and its %[1]s-ca*.pem to "+
-			"/etc/swanctl/x509ca. Then: swanctl --load-all --noprompt", g.name)
+		line(
+			"IKE daemon: %s.conf and %[1]s-users.conf to /etc/swanctl/conf.d, "+
+				"%[1]s-*clients-ca*.pem "+
+				"to /etc/swanctl/x509ca, %[1]s-*clients-ca*.crl to /etc/swanctl/x509crl; of the "+
+				"certificate bundle %[1]s-certificate.pem to "+
+				"/etc/swanctl/x509, %[1]s-key.pem to /etc/swanctl/private, and its %[1]s-ca*.pem "+
+				"to "+
+				"/etc/swanctl/x509ca. Then: swanctl --load-all --noprompt",
+			g.name,
+		)
 	}
 	if o.TLS != nil {
 		line("TLS tunnel: %s-*.conf, %[1]s-clients.pem, %[1]s-control.key, %[1]s-check "+
-			"and %[1]s-route (executable), %[1]s-users and %[1]s-sites to /etc/openvpn/server, with %[1]s-chain.pem and "+
-			"%[1]s-key.pem of the certificate bundle. Then: systemctl restart openvpn-server@NAME for each .conf", g.name)
+			"and %[1]s-route (executable), %[1]s-users and %[1]s-sites to /etc/openvpn/server, "+
+			"with %[1]s-chain.pem and "+
+			"%[1]s-key.pem of the certificate bundle. Then: systemctl restart "+
+			"openvpn-server@NAME for each .conf", g.name)
 	}
 	if o.L2TP != nil {
-		line("L2TP: xl2tpd.conf to /etc/xl2tpd, options.%s-l2tp and chap-secrets to /etc/ppp. Then: "+
-			"systemctl restart xl2tpd", g.name)
+		line(
+			"L2TP: xl2tpd.conf to /etc/xl2tpd, options.%s-l2tp and chap-secrets to /etc/ppp. "+
+				"Then: "+
+				"systemctl restart xl2tpd",
+			g.name,
+		)
 	}
 	if o.PPTP != nil {
-		line("PPTP: pptpd.conf to /etc, options.%s-pptp and chap-secrets to /etc/ppp. Then: systemctl "+
-			"restart pptpd", g.name)
+		line(
+			"PPTP: pptpd.conf to /etc, options.%s-pptp and chap-secrets to /etc/ppp. Then: "+
+				"systemctl "+
+				"restart pptpd",
+			g.name,
+		)
 	}
-	line("Packet filter: %s.nft shows which ports are open, and what is forwarded; check it with nft "+
-		"-c -f, and take what fits into your own rules. Forwarding: sysctl net.ipv4.ip_forward=1", g.name)
+	line(
+		"Packet filter: %s.nft shows which ports are open, and what is forwarded; check it with "+
+			"nft "+
+			"-c -f, and take what fits into your own rules. Forwarding: sysctl "+
+			"net.ipv4.ip_forward=1",
+		g.name,
+	)
 	if len(g.out.Left) > 0 {
 		line("")
 		line("Left to you:")

@@ -62,7 +62,8 @@ for file in "$work/files"/*; do
 	NAME-clients-crl.pem) put "$file" /etc/openvpn/server 0644 ;;
 	NAME*clients-ca*.pem) put "$file" /etc/swanctl/x509ca 0644 ;;
 	NAME-check|NAME-route) put "$file" /etc/openvpn/server 0755 ;;
-	NAME-*.conf|NAME-clients.pem|NAME-control.key|NAME-users|NAME-sites) put "$file" /etc/openvpn/server 0600 ;;
+	NAME-*.conf|NAME-clients.pem|NAME-control.key|NAME-users|NAME-sites)
+		put "$file" /etc/openvpn/server 0600 ;;
 	xl2tpd.conf) put "$file" /etc/xl2tpd 0600 ;;
 	options.*|chap-secrets|pap-secrets) put "$file" /etc/ppp 0600 ;;
 	pptpd.conf) put "$file" /etc 0644 ;;
@@ -70,7 +71,8 @@ for file in "$work/files"/*; do
 	esac
 done
 # What is no longer there goes.
-for file in "$root/etc/openvpn/server/NAME"-udp-*.conf "$root/etc/openvpn/server/NAME"-tcp-*.conf; do
+tunnels=$root/etc/openvpn/server
+for file in "$tunnels/NAME"-udp-*.conf "$tunnels/NAME"-tcp-*.conf; do
 	if [ -e "$file" ] && [ ! -e "$work/files/${file##*/}" ]; then
 		rm "$file"
 		changed="$changed ${file##*/}"
@@ -84,7 +86,10 @@ if [ -n "$changed" ]; then
 	echo "Changed:$changed"
 fi
 if [ -e "$state/changed" ]; then
-	[ -z "$reload" ] || sh -c "$reload" || { echo "The daemons were not reloaded: $reload" >&2; exit 1; }
+	[ -z "$reload" ] || sh -c "$reload" || {
+		echo "The daemons were not reloaded: $reload" >&2
+		exit 1
+	}
 	rm "$state/changed"
 fi
 printf '%s\n' "$version" > "$state/version.new"

@@ -118,8 +118,10 @@ func (g *gatewaySide) filter() {
 	var b strings.Builder
 	line := func(text string, args ...any) { fmt.Fprintf(&b, text+"\n", args...) }
 	table := "gateway_" + strings.ReplaceAll(g.name, "-", "_")
-	line("# What %s needs open. Others' rules go on beside these: a packet must be accepted by all.",
-		g.Gateway.Name)
+	line(
+		"# What %s needs open. Others' rules go on beside these: a packet must be accepted by all.",
+		g.Gateway.Name,
+	)
 	line("table inet %s {", table)
 	line("\tchain incoming {")
 	line("\t\ttype filter hook input priority filter; policy accept;")

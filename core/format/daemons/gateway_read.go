@@ -61,7 +61,10 @@ var (
 // What it says of clients goes into a record; files that others name are looked for beside.
 func ReadGateway(files []format.File) Served {
 	s := &serving{beside: format.Files(files), ppp: map[string]pppSide{}}
-	slices.SortStableFunc(files, func(a, b format.File) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(
+		files,
+		func(a, b format.File) int { return strings.Compare(a.Name, b.Name) },
+	)
 	for _, f := range files {
 		base := filepath.Base(f.Name)
 		switch {
@@ -102,7 +105,8 @@ func (s *serving) issuers(files []format.File) {
 	}
 	var all []*x509.Certificate
 	for _, f := range files {
-		if more, err := pki.Certificates(string(f.Content)); err == nil && len(f.Content) <= maxServed {
+		if more, err := pki.Certificates(string(f.Content)); err == nil &&
+			len(f.Content) <= maxServed {
 			all = append(all, more...)
 		}
 	}
@@ -367,7 +371,8 @@ type sharedKey struct {
 	file  string
 }
 
-// psks gives the offers their keys: the one that names the gateway as the offer does, else the first
+// psks gives the offers their keys: the one that names the gateway as the offer does, else the
+// first
 // that names nobody else.
 func (s *serving) psks() {
 	taken := map[int]bool{}

@@ -42,17 +42,27 @@ done < "$(dirname "$0")/NAME-sites"
 // tunnels writes a configuration of the TLS tunnel's daemon for each way to reach it.
 func (g *gatewaySide) tunnels() error {
 	o := g.Gateway.Offers.TLS
-	certificate := slices.ContainsFunc(o.Auth, func(a vpn.TLSAuth) bool { return a.NeedsIdentity() })
+	certificate := slices.ContainsFunc(
+		o.Auth,
+		func(a vpn.TLSAuth) bool { return a.NeedsIdentity() },
+	)
 	without := slices.ContainsFunc(o.Auth, func(a vpn.TLSAuth) bool { return !a.NeedsIdentity() })
 	password := slices.ContainsFunc(o.Auth, func(a vpn.TLSAuth) bool { return a.NeedsPassword() })
 	if certificate && slices.Contains(o.Auth, vpn.TLSCertificate) && password {
-		g.left("TLS tunnel: one daemon demands a password of every client or of none; devices with a " +
-			"certificate alone need one of their own")
+		g.left(
+			"TLS tunnel: one daemon demands a password of every client or of none; devices with " +
+				"a " +
+				"certificate alone need one of their own",
+		)
 	}
 	if k := o.ControlKey; k != nil && k.Key != nil {
 		if k.Kind == vpn.ControlCryptV2 && !vpn.IsServerKey(k.Key.Reveal()) {
-			g.left("TLS tunnel: the record has a client's control-channel key; the daemon needs its own "+
-				"as %s-control.key", g.name)
+			g.left(
+				"TLS tunnel: the record has a client's control-channel key; the daemon needs its "+
+					"own "+
+					"as %s-control.key",
+				g.name,
+			)
 		} else {
 			g.file(g.name+"-control.key", "Control-channel key; goes to /etc/openvpn/server",
 				k.Key.Reveal(), true)
@@ -61,8 +71,12 @@ func (g *gatewaySide) tunnels() error {
 	g.once(g.name+"-clients.pem", "CAs of devices' certificates; goes to /etc/openvpn/server",
 		g.trusted(vpn.TLS))
 	if g.trusted(vpn.TLS) == "" {
-		g.left("TLS tunnel: there is no CA of devices' certificates on record; the daemon wants one in "+
-			"%s-clients.pem even where passwords alone are asked for", g.name)
+		g.left(
+			"TLS tunnel: there is no CA of devices' certificates on record; the daemon wants one "+
+				"in "+
+				"%s-clients.pem even where passwords alone are asked for",
+			g.name,
+		)
 	}
 	lists := g.revocations()
 	if password {
@@ -97,7 +111,12 @@ func (g *gatewaySide) sites() {
 	if g.routes = b.Len() > 0; !g.routes {
 		return
 	}
-	g.file(g.name+"-sites", "Networks behind routers; goes to /etc/openvpn/server", b.String(), false)
+	g.file(
+		g.name+"-sites",
+		"Networks behind routers; goes to /etc/openvpn/server",
+		b.String(),
+		false,
+	)
 	g.file(g.name+"-route", "Routes to them; goes to /etc/openvpn/server, executable",
 		strings.ReplaceAll(routeSites, "NAME", g.name), false)
 }
@@ -119,7 +138,8 @@ func (g *gatewaySide) hashed() error {
 	return nil
 }
 
-// revocations writes the revocation lists of the CAs of devices' certificates. The daemon wants one of
+// revocations writes the revocation lists of the CAs of devices' certificates. The daemon wants one
+// of
 // each, so there are none where one is missing.
 func (g *gatewaySide) revocations() (written bool) {
 	list, err := pki.Certificates(g.trusted(vpn.TLS))

@@ -127,14 +127,16 @@ func (r *reader) get(path string) string {
 	return r.set[path].text
 }
 
-// at is the place of a value, or the beginning of the file.
+// above is the section that a section is in; empty for the first.
+func above(section string) string { return section[:max(0, strings.LastIndex(section, "."))] }
+
 // at tells where a value stands; one that is missing is missing in its section.
 func (r *reader) at(path string) format.Position {
 	if s, ok := r.set[path]; ok {
 		return s.at
 	}
 	at := format.Position{File: r.file, Line: 1, Column: 1}
-	for section := path; section != ""; section = section[:max(0, strings.LastIndex(section, "."))] {
+	for section := path; section != ""; section = above(section) {
 		if begin, ok := r.begun[section]; ok {
 			at = begin
 			break
@@ -369,9 +371,13 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 	if remote := strings.ToLower(r.get(path + ".remote.auth")); strings.HasPrefix(remote, "eap") {
 		s.EAPOnly = true
 		if s.Auth != vpn.IKEv2EAPTLS {
-			r.Note(format.KeyMalformed, r.at(path+".remote.auth"),
-				"auth is %q, expected pubkey: by the method of the device, the gateway is not proven",
-				remote)
+			r.Note(
+				format.KeyMalformed,
+				r.at(path+".remote.auth"),
+				"auth is %q, expected pubkey: by the method of the device, the gateway is not "+
+					"proven",
+				remote,
+			)
 		}
 	}
 	if strings.Contains(r.get(path+".vips"), "::") {

@@ -381,7 +381,8 @@ case $address in ""|*[!0-9.]*) exit 0 ;; esac
 case $PLUTO_VERB in
 up-*)
 	if command -v nft > /dev/null; then
-		nft "table inet %[2]s; delete table inet %[2]s; add table inet %[2]s; add chain inet %[2]s leaving { type nat hook postrouting priority 99; }; %[3]s"
+		nft "table inet %[2]s; delete table inet %[2]s; add table inet %[2]s;
+			add chain inet %[2]s leaving { type nat hook postrouting priority 99; }; %[3]s"
 	else
 		iptables -t nat -C %[4]s 2> /dev/null || iptables -t nat -I %[4]s
 	fi

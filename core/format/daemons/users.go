@@ -24,7 +24,8 @@ type User struct {
 const usersFile = "-users.conf"
 
 // UserLists makes what the daemons of a gateway look its users up in: chap-secrets and pap-secrets
-// for pppd, as far as the gateway offers such methods (pppd(8), AUTHENTICATION), and secrets for the
+// for pppd, as far as the gateway offers such methods (pppd(8), AUTHENTICATION), and secrets for
+// the
 // IKE daemon with its pre-shared keys (swanctl.conf(5), secrets). Users tells who signs in by a
 // protocol.
 func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
@@ -73,7 +74,11 @@ func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
 		}
 	}
 	if text := daemonUsers(g, users); text != "" {
-		add(format.FileName(g.Name, usersFile), "Users and keys of the IKE daemon; goes to /etc/swanctl/conf.d", text)
+		add(
+			format.FileName(g.Name, usersFile),
+			"Users and keys of the IKE daemon; goes to /etc/swanctl/conf.d",
+			text,
+		)
 	}
 	return files
 }

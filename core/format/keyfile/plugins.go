@@ -65,7 +65,8 @@ var newer = map[string]map[string]bool{
 	"openvpn": {
 		"data-ciphers-fallback": true, "challenge-response-flags": true, "allow-compression": true,
 		"allow-pull-fqdn": true, "extra-certs": true, "mtu-disc": true,
-		"remote-random-hostname": true, "tls-cipher": true, "tls-version-max": true, "tun-ipv6": true,
+		"remote-random-hostname": true, "tls-cipher": true, "tls-version-max": true,
+		"tun-ipv6":    true,
 		"verify-hash": true,
 	},
 }

@@ -156,7 +156,11 @@ func Carried(c vpn.Connection) vpn.Connection {
 		}
 	}
 	if l := c.L2TP; l != nil {
-		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, L2TPOptions: vpn.L2TPOptions{Group: l.Group}}
+		c.L2TP = &vpn.L2TPSetting{
+			Auth:        l.Auth,
+			PSK:         l.PSK,
+			L2TPOptions: vpn.L2TPOptions{Group: l.Group},
+		}
 	}
 	if s := c.IKEv2; s != nil {
 		c.IKEv2 = &vpn.IKEv2Setting{

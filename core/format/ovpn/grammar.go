@@ -279,7 +279,8 @@ func (r *reader) apartOptions() {
 	if !has("dev") {
 		r.Note(format.OptionConflict, start, "no dev, expected dev tun")
 	} else if dev := r.words["dev"]; len(dev) > 0 && !has("dev-type") && !r.guessed(dev[0]) {
-		r.Note(format.OptionConflict, r.first["dev"], "dev %q without dev-type, expected dev-type tun",
+		r.Note(format.OptionConflict, r.first["dev"], "dev %q without dev-type, expected "+
+			"dev-type tun",
 			dev[0])
 	}
 	if has("bind") && has("nobind") {

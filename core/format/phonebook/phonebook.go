@@ -80,7 +80,10 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.SSTP = &vpn.SSTPSetting{PPP: format.Methods(s.PPP), Port: s.Port}
 	}
 	if s := c.IKEv2; s != nil {
-		c.IKEv2 = &vpn.IKEv2Setting{Auth: s.Auth, IKEv2Options: vpn.IKEv2Options{NoMOBIKE: s.NoMOBIKE}}
+		c.IKEv2 = &vpn.IKEv2Setting{
+			Auth:         s.Auth,
+			IKEv2Options: vpn.IKEv2Options{NoMOBIKE: s.NoMOBIKE},
+		}
 	}
 	return c
 }

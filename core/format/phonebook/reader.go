@@ -202,7 +202,9 @@ func (e *entry) settle(r *format.Reading, beside format.Beside) {
 			c.Server, c.SSTP.Port = host, port
 		}
 	case vpn.IKEv2:
-		c.IKEv2 = &vpn.IKEv2Setting{IKEv2Options: vpn.IKEv2Options{NoMOBIKE: e.number(r, "DisableMobility") == 1}}
+		c.IKEv2 = &vpn.IKEv2Setting{
+			IKEv2Options: vpn.IKEv2Options{NoMOBIKE: e.number(r, "DisableMobility") == 1},
+		}
 		switch custom := e.number(r, "CustomAuthKey"); {
 		case auth == machineCertificate:
 			c.IKEv2.Auth = vpn.IKEv2Certificate

@@ -23,7 +23,10 @@ func Detect(name string, data []byte) bool {
 
 // dial is the command that starts a connection with login and password behind its name.
 var dial = regexp.MustCompile(
-	`(?i)(?:^|[\s&;|"\\])rasdial(?:\.exe)?["]?\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/*]\S*)`,
+	`(?i)(?:^|[\s&;|"\\])rasdial(?:\.exe)?["]?\s+` +
+		`(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+` +
+		`(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+` +
+		`(?:"[^"]*"|'[^']*'|[^\s"'/*]\S*)`,
 )
 
 // dialled finds passwords in a script of others.

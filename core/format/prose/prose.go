@@ -40,15 +40,18 @@ const (
 // labels are the words for each, without signs and in small letters.
 var labels = map[label][]string{
 	server: {
-		"server", "vpn server", "server address", "server name", "server name or address", "gateway",
-		"vpn gateway", "host", "hostname", "host name", "remote host", "serveradresse", "vpn-server",
+		"server", "vpn server", "server address", "server name", "server name or address",
+		"gateway",
+		"vpn gateway", "host", "hostname", "host name", "remote host", "serveradresse",
+		"vpn-server",
 		"serveur", "serveur vpn", "adresse du serveur", "passerelle", "servidor", "servidor vpn",
 		"dirección del servidor", "puerta de enlace", "internet address", "adresse des servers",
 	},
 	login: {
 		"login", "user", "username", "user name", "account", "account name", "benutzer",
 		"benutzername", "anmeldename", "konto", "kontoname", "utilisateur", "nom d'utilisateur",
-		"nom d’utilisateur", "identifiant", "compte", "nom de compte", "usuario", "nombre de usuario",
+		"nom d’utilisateur", "identifiant", "compte", "nom de compte", "usuario",
+		"nombre de usuario",
 		"cuenta", "nombre de cuenta",
 	},
 	password: {
@@ -63,7 +66,8 @@ var labels = map[label][]string{
 		"clave compartida", "clave precompartida", "secreto compartido",
 	},
 	kind: {
-		"type", "vpn type", "type of vpn", "protocol", "vpn protocol", "typ", "vpn-typ", "protokoll",
+		"type", "vpn type", "type of vpn", "protocol", "vpn protocol", "typ", "vpn-typ",
+		"protokoll",
 		"vpn-protokoll", "type de vpn", "protocole", "tipo", "tipo de vpn", "protocolo",
 	},
 	title: {

@@ -76,12 +76,19 @@ if [ -z "$root" ] && [ "$(id -u)" != 0 ]; then echo "Run this script as root." >
 # sound FILE DIGEST: holds that a file is the one that was built (SHA-256).
 sound() {
 	is=$(sha256sum < "$here/$1" | cut -d " " -f 1) || is=missing
-	[ "$is" = "$2" ] || { echo "$1 is not the file that was built: it is missing, or it was changed on the way. Nothing was set up; get the files again." >&2; exit 1; }
+	[ "$is" = "$2" ] || {
+		echo "$1 is not the file that was built: it is missing, or it was changed on the way." \
+			"Nothing was set up; get the files again." >&2
+		exit 1
+	}
 }
 
 # program NAME PACKAGES: holds that a program is there.
 program() {
-	[ -n "$root" ] || PATH=$PATH:/usr/sbin:/sbin command -v "$1" > /dev/null || { echo "$1 is missing. Install it first: $2. Nothing was set up." >&2; exit 1; }
+	[ -n "$root" ] || PATH=$PATH:/usr/sbin:/sbin command -v "$1" > /dev/null || {
+		echo "$1 is missing. Install it first: $2. Nothing was set up." >&2
+		exit 1
+	}
 }
 
 # place FILE PATH MODE: puts a file into its place whole, and reads it back.
@@ -110,7 +117,8 @@ merge() {
 `
 
 // askFunction reads a password into $password.
-const askFunction = `# ask PROMPT: reads a password without showing it, or the first line of PASSWORD_FILE.
+const askFunction = `# ask PROMPT: reads a password without showing it, or the first line of
+# PASSWORD_FILE.
 ask() {
 	password=
 	if [ -n "${PASSWORD_FILE:-}" ]; then
@@ -124,15 +132,24 @@ ask() {
 		trap - EXIT INT TERM
 		echo >&2
 	fi
-	[ -n "$password" ] || { echo "A password is needed: run the script on a terminal, or let PASSWORD_FILE name a file with it. Nothing was set up." >&2; exit 1; }
-	case $password in *[[:cntrl:]]*) echo "The password holds a control character. Nothing was set up." >&2; exit 1 ;; esac
+	[ -n "$password" ] || {
+		echo "A password is needed: run the script on a terminal, or let PASSWORD_FILE name" \
+			"a file with it. Nothing was set up." >&2
+		exit 1
+	}
+	case $password in
+	*[[:cntrl:]]*)
+		echo "The password holds a control character. Nothing was set up." >&2
+		exit 1
+		;;
+	esac
 }
 
 `
 
 // forget takes away what is on a list of what was placed. It is in both scripts.
-const forget = `# forget LIST: takes away what stands on a list of what was placed, but what this script
-# has placed too.
+const forget = `# forget LIST: takes away what stands on a list of what was placed, but what this
+# script has placed too.
 forget() {
 	[ -e "$1" ] || return 0
 	while IFS= read -r line; do
@@ -140,7 +157,10 @@ forget() {
 		rest=${line#* }
 		case $line in
 		"file "*) rm -f -- "$root$rest" ;;
-		"unit "*) [ -n "$root" ] || [ ! -d /run/systemd/system ] || systemctl disable --now "$rest" > /dev/null 2>&1 || true ;;
+		"unit "*)
+			[ -n "$root" ] || [ ! -d /run/systemd/system ] ||
+				systemctl disable --now "$rest" > /dev/null 2>&1 || true
+			;;
 		"part "*)
 			sign=${rest%% *} rest=${rest#* }
 			name=${rest%% *} rest=${rest#* }

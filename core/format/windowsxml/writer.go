@@ -360,7 +360,8 @@ func eapTLS(c vpn.Connection) (string, error) {
 			fmt.Sprintf("% x", digest),
 		) + "</TrustedRootCA>"
 	}
-	return `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod>` +
+	return `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
+		`<EapMethod>` +
 		`<Type xmlns="http://www.microsoft.com/provisioning/EapCommon">13</Type>` +
 		`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId>` +
 		`<VendorType xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +

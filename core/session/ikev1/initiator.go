@@ -112,7 +112,8 @@ func (s *Session) Begin() error {
 	for _, p := range s.IKE {
 		// In aggressive mode the group cannot be chosen (RFC 2409 §5).
 		if o, ok := ikev1.Offer(p, s.auth); ok && speaks(p) &&
-			(!s.Aggressive || len(offers) == 0 || offers[0][ikev1.ClassGroup] == o[ikev1.ClassGroup]) {
+			(!s.Aggressive || len(offers) == 0 ||
+				offers[0][ikev1.ClassGroup] == o[ikev1.ClassGroup]) {
 			offers = append(offers, o)
 		}
 	}
@@ -140,7 +141,8 @@ func (s *Session) Begin() error {
 	list := []isakmp.Payload{
 		{Kind: ikev1.KindKE, Body: s.publicI}, {Kind: ikev1.KindNonce, Body: s.nonceI},
 	}
-	if answer, err = s.ask(ikev1.Main, ikev1.KindKE, append(list, s.behindNAT()...)...); err != nil {
+	answer, err = s.ask(ikev1.Main, ikev1.KindKE, append(list, s.behindNAT()...)...)
+	if err != nil {
 		return err
 	}
 	return s.agreed(answer)

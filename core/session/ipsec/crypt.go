@@ -126,7 +126,8 @@ func MethodOf(encryption, integrity string) (m Method, err error) {
 			return nil, err
 		}
 		return &Box{
-			chain: c, digest: d, key: integrity, block: c.BlockSize(), iv: c.BlockSize(), tag: d.Kept,
+			chain: c, digest: d, key: integrity,
+			block: c.BlockSize(), iv: c.BlockSize(), tag: d.Kept,
 		}, nil
 	}
 	return m, nil

@@ -24,7 +24,13 @@ func ForClient(kind vpn.ControlKind, text, who string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	key, err := hkdf.Key(sha256.New, server, nil, "wardicon tls-crypt-v2 client key of "+who, KeySize)
+	key, err := hkdf.Key(
+		sha256.New,
+		server,
+		nil,
+		"wardicon tls-crypt-v2 client key of "+who,
+		KeySize,
+	)
 	if err != nil {
 		return "", err
 	}

@@ -163,14 +163,20 @@ async function addProfile() {
           kind="list"
           label="Networks of the site"
           pointer="/site/networks"
-          help="CIDR, one per line. Their hosts reach the networks behind the gateway through this router."
+          :help="
+            'CIDR, one per line. Their hosts reach the networks behind the gateway through this ' +
+            'router.'
+          "
         />
         <Field
           v-model="draft.masquerade"
           kind="check"
           label="Masquerade: the router translates the site's addresses"
           pointer="/site/masquerade"
-          help="The gateway then needs no route to the site, and hosts behind it cannot connect to the site."
+          :help="
+            'The gateway then needs no route to the site, and hosts behind it cannot connect to ' +
+            'the site.'
+          "
         />
       </div>
     </details>
@@ -182,7 +188,10 @@ async function addProfile() {
           kind="pem"
           label="Certificate with chain"
           pointer="/identity/certificate"
-          help="PEM, the device's own certificate first. Without one, gateways that require certificates cannot be used."
+          :help="
+            'PEM, the device\'s own certificate first. Without one, gateways that require ' +
+            'certificates cannot be used.'
+          "
         />
         <Field
           v-model="draft.key"

@@ -429,7 +429,10 @@ const remove = () => profileRecords.remove(props.id)
             label="Second gateway"
             pointer="/preferences/fallback_id"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
-            help="Used when this one does not respond: from the same file if the format supports it, else by its own profile."
+            :help="
+              'Used when this one does not respond: from the same file if the format supports ' +
+              'it, else by its own profile.'
+            "
           />
           <Field
             v-model="preferences.draft.second_to"
