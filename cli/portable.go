@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"reflect"
 	"regexp"
 	"strings"
 
@@ -75,7 +74,7 @@ func (n noun[Row]) portable(ctx context.Context, c *client.Client, row Row) ([]b
 	); err != nil { // as a file is read: whole numbers stay whole
 		return nil, err
 	}
-	record := reflect.TypeFor[Row]().Field(0).Type // a row of a list begins with the record itself
+	record := api.NounOf(n.name).Record
 	api.Settable(record, patch)
 	err = n.translate(
 		patch,

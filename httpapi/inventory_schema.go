@@ -22,8 +22,11 @@ func inventorySchema(schemas map[string]*huma.Schema) (map[string]any, error) {
 		return nil, err
 	}
 	definitions, properties := map[string]any{}, map[string]any{}
-	for _, noun := range api.Filed() {
-		name := strings.ToUpper(noun.Name[:1]) + noun.Name[1:] + "Input"
+	for _, noun := range api.Nouns {
+		if !noun.Filed {
+			continue
+		}
+		name := noun.Record.Name() + "Input"
 		properties[noun.Plural] = map[string]any{
 			"type": "array", "items": map[string]any{"$ref": "#/$defs/" + name},
 		}

@@ -55,7 +55,9 @@ func judge(value string, known []string) Estimate {
 	return Estimate{Bits: found.Entropy, Common: common}
 }
 
-// Guesses words the estimate for a reader, as a power of ten.
+// Guesses words the estimate for a reader, as a power of ten. It is cut rather than rounded: what
+// falls just short of a bound does not read like it.
 func (e Estimate) Guesses() string {
-	return fmt.Sprintf("about 10^%d guesses", int(math.Round(e.Bits*math.Log10(2))))
+	tenths := int(e.Bits * math.Log10(2) * 10)
+	return fmt.Sprintf("about 10^%d.%d guesses", tenths/10, tenths%10)
 }
