@@ -25,6 +25,7 @@ var Nouns = []Noun{
 		"pattern_id", "pattern", "preferences.account_id", "account",
 		"preferences.fallback_id", "gateway", "preferences.second_to", "gateway"),
 	unfiled[vpn.Authority]("authority", "authorities"),
+	unfiled[vpn.Switchover]("switchover", "switchovers"),
 }
 
 // unfiled is a noun whose records stand in no files.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode"
 
 	"github.com/goccy/go-yaml"
@@ -42,6 +43,8 @@ const (
 	remotesField // ways to reach a gateway, such as udp:1194
 	removeField  // parts of the record that are removed
 	portsField   // ports in the place of others, such as 500=20500
+	timeField    // a date, or a date with a time
+	wavesField   // groups of people, or shares in percent
 )
 
 // noun is one kind of record on the command line.
@@ -98,6 +101,10 @@ func (f *field) derive(record reflect.Type) {
 		f.help += " (name of a file, - for standard input)"
 	case f.kind == remotesField:
 		f.help += ", such as udp:1194 or tcp:other.example:443"
+	case f.kind == timeField:
+		f.help += ", such as 2026-12-31 or \"2026-12-31 18:00\""
+	case f.kind == wavesField:
+		f.help = "wave: a group of people, or a share of all devices in percent; the last is 100"
 	case f.kind == portsField:
 		f.help += ", such as 500=20500"
 	case f.refers.find != nil:
@@ -112,6 +119,10 @@ func kindOf(t reflect.Type) kind {
 	switch t {
 	case reflect.TypeFor[[]vpn.Remote]():
 		return remotesField
+	case reflect.TypeFor[*time.Time]():
+		return timeField
+	case reflect.TypeFor[[]vpn.Wave]():
+		return wavesField
 	case reflect.TypeFor[map[string]int]():
 		return portsField
 	case reflect.TypeFor[*secret.Text]():
@@ -146,7 +157,7 @@ func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 		n.fields[i].derive(reflect.TypeFor[Row]())
 		f := n.fields[i]
 		switch f.kind {
-		case listField, remotesField, removeField, portsField:
+		case listField, remotesField, removeField, portsField, wavesField:
 			c.Flags().StringSlice(f.flag, nil, f.help)
 		case boolField:
 			c.Flags().Bool(f.flag, false, f.help)
@@ -441,6 +452,16 @@ func (n noun[Row]) patch(
 				put(patch, f.path+"."+from, n)
 			}
 			continue
+		case timeField:
+			text, _ := cmd.Flags().GetString(f.flag)
+			at, err := timeOf(f.flag, text)
+			if err != nil {
+				return nil, err
+			}
+			value = at
+		case wavesField:
+			list, _ := cmd.Flags().GetStringSlice(f.flag)
+			value = wavesOf(list)
 		case fileField:
 			path, _ := cmd.Flags().GetString(f.flag)
 			value = nil

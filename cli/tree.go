@@ -13,7 +13,8 @@ type branch struct {
 func (a *app) tree() []branch {
 	return []branch{
 		{"records", "Records:", append(a.plainNouns(),
-			a.gateways(), a.profiles(), a.patternCommands(), a.authorityCommands(),
+			a.gateways(), a.profiles(), a.patternCommands(), a.switchoverCommands(),
+			a.authorityCommands(),
 			a.certificateCommands(), a.organisation(), a.operatorCommands())},
 		{
 			"work",

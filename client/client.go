@@ -35,6 +35,7 @@ type Client struct {
 	Patterns Noun[api.Pattern]
 
 	Authorities Noun[api.Authority]
+	Switchovers Noun[api.Switchover]
 
 	// Prove gives the operator's password, or a code of the second factor, where the service asks
 	// once more who it is; nil has what needs that refused.
@@ -73,6 +74,7 @@ func New(address, token string) *Client {
 	c.Devices = Records[api.Device](c, "device")
 	c.Profiles = Records[api.Profile](c, "profile")
 	c.Patterns = Records[api.Pattern](c, "pattern")
+	c.Switchovers = Records[api.Switchover](c, "switchover")
 	c.Authorities = Records[api.Authority](c, "authority")
 	return c
 }

@@ -103,6 +103,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r.With(a.forRecipients).Get("/whereami", a.whereami)
 	r.Get("/seen/{probe}", a.seen)
 	r.Get(service.FetchPath, a.deliver)
+	r.Get(service.FeedPath+"{feed}", a.feed)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(
 			w,
@@ -216,6 +217,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.operators()
 	a.handovers()
 	a.offboardings()
+	a.switchovers()
 	a.probes()
 	a.rehearsals()
 	a.explain()

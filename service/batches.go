@@ -113,11 +113,24 @@ func (s *Service) handOverOne(
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
 		return nil, err
 	}
+	return s.deliver(ctx, tx, profileID, b.Request, j.ID, nil)
+}
+
+// deliver makes the link of one profile, and builds its parcel before where that is not up to date.
+// What belongs to it is kept beside it.
+func (s *Service) deliver(
+	ctx context.Context,
+	tx *store.Tx,
+	profileID string,
+	request api.HandoverRequest,
+	batch string,
+	beside func(context.Context, *store.Tx) error,
+) (kept, error) {
 	w, err := s.work(ctx, tx, profileID)
 	if err != nil {
 		return nil, err
 	}
-	if b.Request.Link == check.ByMail && w.in.Person.Mail == "" {
+	if request.Link == check.ByMail && w.in.Person.Mail == "" {
 		return tallied("without a mail address"), nil
 	}
 	last, err := tx.LastParcel(ctx, profileID)
@@ -149,7 +162,7 @@ func (s *Service) handOverOne(
 			count("has a link already")
 			return err
 		}
-		made, err := s.handOver(ctx, tx, w, b.Request, j.ID)
+		made, err := s.handOver(ctx, tx, w, request, batch)
 		var refused *vpn.Problems
 		if errors.As(err, &blocked) || errors.As(err, &refused) {
 			count("blocked")
@@ -158,8 +171,13 @@ func (s *Service) handOverOne(
 		if err != nil {
 			return err
 		}
+		if beside != nil {
+			if err := beside(ctx, tx); err != nil {
+				return err
+			}
+		}
 		count("made")
-		if b.Request.Link != check.ByMail {
+		if request.Link != check.ByMail {
 			if err := tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path); err != nil {
 				return err
 			}

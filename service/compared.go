@@ -69,7 +69,7 @@ func (w *worked) state() string {
 	if in.Fallback != nil {
 		fmt.Fprint(&b, " ", in.Fallback.ID, " ", in.Fallback.Version)
 	}
-	fmt.Fprint(&b, " ", in.Second)
+	fmt.Fprint(&b, " ", in.Second, w.moved)
 	for _, a := range in.Accounts {
 		fmt.Fprint(&b, " ", a.ID, " ", a.Version)
 	}

@@ -63,8 +63,23 @@ func (s *Service) configured(
 	if err != nil {
 		return out, err
 	}
+	served, next, passwords, err := s.servedNow(ctx, tx, g)
+	if err != nil {
+		return out, err
+	}
+	second, err := s.nextAccounts(ctx, tx, passwords, accounts)
+	if err != nil {
+		return out, err
+	}
+	users := func(p vpn.Protocol) []daemons.User {
+		list := usersAt(served, accounts)(p)
+		if p == vpn.TLS { // the only list in which a login may stand twice
+			list = append(list, usersAt(served, second)(p)...)
+		}
+		return list
+	}
 	made, err := daemons.Gateway(daemons.Side{
-		Gateway: *g, Users: usersAt(g, accounts), Sites: sites,
+		Gateway: *served, Next: next, Sites: sites, Users: users,
 		List: s.listsOf(ctx, tx),
 		Hash: func(login string, password secret.Text) (string, error) {
 			if err := ctx.Err(); err != nil {

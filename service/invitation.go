@@ -55,12 +55,9 @@ func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made api.
 		in.Say(Invitation[5]),
 	}
 	subject := in.Say(Invitation[0], organisation)
-	var page bytes.Buffer
-	if err := invitationTemplate.Execute(
-		&page,
-		map[string]any{"Language": in.Tag(), "Subject": subject, "Lines": lines, "Link": made.Link},
-	); err != nil {
-		return fmt.Errorf("writing an email: %w", err)
+	page, err := emailPage(in.Tag(), subject, lines, made.Link)
+	if err != nil {
+		return err
 	}
 	return s.write(
 		ctx,
@@ -71,8 +68,20 @@ func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made api.
 			Subject: cut(subject, 150),
 			About:   made.Handover.ID,
 		},
-		vpn.Message{Text: strings.Join(lines, "\n\n") + "\n", Page: page.String()},
+		vpn.Message{Text: strings.Join(lines, "\n\n") + "\n", Page: page},
 	)
+}
+
+// emailPage is an email to a recipient as a page; the line that is the link is shown as one.
+func emailPage(language, subject string, lines []string, link string) (string, error) {
+	var page bytes.Buffer
+	if err := invitationTemplate.Execute(
+		&page,
+		map[string]any{"Language": language, "Subject": subject, "Lines": lines, "Link": link},
+	); err != nil {
+		return "", fmt.Errorf("writing an email: %w", err)
+	}
+	return page.String(), nil
 }
 
 // canInvite tells what is missing for links to be sent by mail.

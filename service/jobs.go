@@ -60,6 +60,8 @@ func (s *Service) kinds() map[string]kind {
 		"hand-over":   {next: s.nextHandOver, one: s.handOverOne},
 		"import":      s.imports(),
 		"undo-import": s.undoes(),
+		"survey":      s.surveys(),
+		"switch":      s.switches(),
 	}
 }
 

@@ -21,6 +21,7 @@ type (
 	Patterns = Records[vpn.Pattern, api.Pattern, *vpn.Pattern]
 
 	Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
+	Switchovers = Records[vpn.Switchover, api.Switchover, *vpn.Switchover]
 )
 
 // Nouns are the records of every noun.
@@ -32,6 +33,7 @@ type Nouns struct {
 	Profiles    *Profiles
 	Patterns    *Patterns
 	Authorities *Authorities
+	Switchovers *Switchovers
 }
 
 func (s *Service) nouns() Nouns {
@@ -43,6 +45,7 @@ func (s *Service) nouns() Nouns {
 		Profiles:    s.profiles(),
 		Patterns:    s.patterns(),
 		Authorities: s.authorities(),
+		Switchovers: s.switchovers(),
 	}
 }
 
@@ -78,6 +81,7 @@ func (s *Service) gateways() *Gateways {
 				g.ID,
 				[3]string{"profiles", "gateway_id", "profiles"},
 				[3]string{"account_gateways", "gateway_id", "accounts"},
+				[3]string{"switchovers", "gateway_id", "switchovers"},
 				[3]string{"profiles", store.FallbackOf, "profiles as their second gateway"},
 				[3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
 				[3]string{

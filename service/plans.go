@@ -22,6 +22,7 @@ type worked struct {
 	built    map[bool]string // digests of what would be built now, by hand or not
 	signer   string          // stands for what parcels are signed with
 	touched  int             // the profile's count of changes then
+	moved    string          // switchovers by which it has a new value
 }
 
 func (w *worked) shown() api.Planned {
@@ -105,27 +106,45 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 }
 
 func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*worked, error) {
-	org, err := tx.Organisation(ctx)
+	in, err := input(ctx, tx, p)
 	if err != nil {
 		return nil, err
+	}
+	by, err := s.moved(ctx, tx, &in)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.settled(ctx, tx, in)
+	if err != nil {
+		return nil, err
+	}
+	w.moved = by
+	return w, nil
+}
+
+// input reads what a profile is planned from.
+func input(ctx context.Context, tx *store.Tx, p vpn.Profile) (in plan.Input, err error) {
+	org, err := tx.Organisation(ctx)
+	if err != nil {
+		return in, err
 	}
 	device, err := store.Devices.Get(ctx, tx, p.DeviceID)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	person, err := store.People.Get(ctx, tx, device.PersonID)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	gateway, err := store.Gateways.Get(ctx, tx, p.GatewayID)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
 	accounts, err := store.Accounts.Where(ctx, tx, "person_id = ?", person.ID)
 	if err != nil {
-		return nil, err
+		return in, err
 	}
-	in := plan.Input{
+	in = plan.Input{
 		Organisation: org,
 		Profile:      p,
 		Gateway:      *gateway,
@@ -134,12 +153,9 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 		Accounts:     accounts,
 	}
 	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
-		return nil, err
+		return in, err
 	}
-	if err := beside(ctx, tx, &in); err != nil {
-		return nil, err
-	}
-	return s.settled(ctx, tx, in)
+	return in, beside(ctx, tx, &in)
 }
 
 // beside reads the gateways that a profile's own is tried before, or after.

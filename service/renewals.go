@@ -114,6 +114,16 @@ func (s *Service) renewOne(
 	if err != nil {
 		return nil, err
 	}
+	return s.reissue(ctx, tx, deviceID, to)
+}
+
+// reissue renews a device's certificate by a CA, or asks for it where the key is elsewhere.
+func (s *Service) reissue(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID string,
+	to api.Authority,
+) (kept, error) {
 	page, err := store.Certificates.List(
 		ctx,
 		tx,

@@ -188,7 +188,7 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
-		s.ReadDirectories,
+		s.ReadDirectories, s.WatchSwitchovers,
 	} {
 		all.Go(func() { work(ctx) })
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -15,6 +16,16 @@ import (
 
 // maxPort is the highest port.
 const maxPort = 65535
+
+func (in *inspector) remote(at string, r Remote) {
+	if r.Address != "" {
+		in.host(at+"/address", r.Address)
+	}
+	if r.Port < 1 || r.Port > maxPort {
+		in.add(at+"/port", fmt.Sprint(r.Port), "a port from 1 to 65535", "write for example 1194")
+	}
+	oneOf(in, at+"/transport", r.Transport, Transports)
+}
 
 func (in *inspector) offers(o Offers) {
 	ppp := func(at string, list []suite.PPPMethod) {
@@ -97,20 +108,7 @@ func (in *inspector) tls(t *TLSOffer) {
 			"write for example port 1194, udp",
 		)
 	}
-	each(in, "/offers/tls/remotes", t.Remotes, func(at string, r Remote) {
-		if r.Address != "" {
-			in.host(at+"/address", r.Address)
-		}
-		if r.Port < 1 || r.Port > maxPort {
-			in.add(
-				at+"/port",
-				fmt.Sprint(r.Port),
-				"a port from 1 to 65535",
-				"write for example 1194",
-			)
-		}
-		oneOf(in, at+"/transport", r.Transport, Transports)
-	})
+	each(in, "/offers/tls/remotes", t.Remotes, in.remote)
 	if len(t.Auth) == 0 {
 		in.add(
 			"/offers/tls/auth",
@@ -462,4 +460,29 @@ func (in *inspector) demand(at string, d Demand) {
 	each(in, at+"/domains", d.Domains, in.host)
 	in.web(at+"/probe", d.Probe)
 	oneOf(in, at+"/interface", d.Interface, Interfaces)
+}
+
+// NewControlKey makes a file with a control-channel key: a static key of 2048 bits, or the server's
+// own of 1024 bits for tls-crypt-v2. random gives at least 256 bytes.
+func NewControlKey(random io.Reader, kind ControlKind) (string, error) {
+	data := make([]byte, 256)
+	if kind == ControlCryptV2 {
+		data = data[:128]
+	}
+	if _, err := io.ReadFull(random, data); err != nil {
+		return "", fmt.Errorf("drawing randomness: %w", err)
+	}
+	text, width, begin, end := hex.EncodeToString(data), 32, StaticKeyBegin, StaticKeyEnd
+	if kind == ControlCryptV2 {
+		text, width = base64.StdEncoding.EncodeToString(data), 64
+		begin, end = serverKeyBegin, serverKeyEnd
+	}
+	var b strings.Builder
+	b.WriteString(begin + "\n")
+	for text != "" {
+		n := min(width, len(text))
+		b.WriteString(text[:n] + "\n")
+		text = text[n:]
+	}
+	return b.String() + end + "\n", nil
 }

@@ -18,6 +18,9 @@ import (
 type Side struct {
 	Gateway vpn.Gateway // with its secrets
 	Users   func(vpn.Protocol) []User
+	// Next is how the gateway is to devices that have moved, where another pre-shared key of IKEv2
+	// is valid beside the record's; nil otherwise.
+	Next *vpn.Gateway
 	// Sites are the routers that connect a whole site through the gateway.
 	Sites []SiteBehind
 	// List is the revocation list of a CA in DER form (RFC 5280 §5); nil where there is none.
@@ -74,7 +77,7 @@ func Gateway(of Side) (Configured, error) {
 	if o.SSTP != nil {
 		g.left("SSTP: no daemon of Debian serves it; its users stand in chap-secrets")
 	}
-	g.out.Files = append(g.out.Files, UserLists(of.Gateway, of.Users)...)
+	g.out.Files = append(g.out.Files, userLists(of.Gateway, of.Next, of.Users)...)
 	g.filter()
 	g.readme()
 	return g.out, nil

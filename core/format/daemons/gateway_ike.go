@@ -23,9 +23,12 @@ func (g *gatewaySide) ipsec() {
 		// The strongest first: the daemon takes the first that fits.
 		for _, auth := range vpn.IKEv2Auths {
 			if slices.Contains(o.Auth, auth) {
-				g.ikev2(s, o, auth, pools != "")
+				g.ikev2(s, o, string(auth), auth, pools != "")
 			}
 		}
+	}
+	if n := secondKey(g.Gateway, g.Next); n != nil {
+		g.ikev2(s, n, "psk-next", vpn.IKEv2PSK, pools != "")
 	}
 	if o := g.Gateway.Offers.L2TP; o != nil {
 		for _, auth := range vpn.MachineAuths {
@@ -73,6 +76,20 @@ func (g *gatewaySide) own(s *section, psk bool, id string) {
 	s.close()
 }
 
+// secondKey is the offer of IKEv2 with another pre-shared key, for devices with an identity of their
+// own; nil where there is none.
+func secondKey(g vpn.Gateway, next *vpn.Gateway) *vpn.IKEv2Offer {
+	if next == nil || g.Offers.IKEv2 == nil || next.Offers.IKEv2 == nil ||
+		!slices.Contains(next.Offers.IKEv2.Auth, vpn.IKEv2PSK) {
+		return nil
+	}
+	n := next.Offers.IKEv2
+	if n.PSK == nil || n.LocalID == "" || n.LocalID == g.Offers.IKEv2.LocalID {
+		return nil
+	}
+	return n
+}
+
 // forIKE writes proposals with a pseudo-random function, which AEAD ciphers need beside them.
 func forIKE(list []string) string {
 	out := make([]string, len(list))
@@ -83,8 +100,14 @@ func forIKE(list []string) string {
 	return strings.Join(out, ", ")
 }
 
-func (g *gatewaySide) ikev2(s *section, o *vpn.IKEv2Offer, auth vpn.IKEv2Auth, pool bool) {
-	g.head(s, string(auth), "2")
+func (g *gatewaySide) ikev2(
+	s *section,
+	o *vpn.IKEv2Offer,
+	name string,
+	auth vpn.IKEv2Auth,
+	pool bool,
+) {
+	g.head(s, name, "2")
 	if pool {
 		s.set("pools", g.name)
 	}

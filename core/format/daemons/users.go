@@ -29,6 +29,14 @@ const usersFile = "-users.conf"
 // IKE daemon with its pre-shared keys (swanctl.conf(5), secrets). Users tells who signs in by a
 // protocol.
 func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
+	return userLists(g, nil, users)
+}
+
+func userLists(
+	g vpn.Gateway,
+	next *vpn.Gateway,
+	users func(vpn.Protocol) []User,
+) []format.File {
 	var files []format.File
 	add := func(name, purpose, content string) {
 		files = append(files, format.File{
@@ -73,7 +81,7 @@ func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
 				strings.Join(lines, "\n")+"\n")
 		}
 	}
-	if text := daemonUsers(g, users); text != "" {
+	if text := daemonUsers(g, next, users); text != "" {
 		add(
 			format.FileName(g.Name, usersFile),
 			"Users and keys of the IKE daemon; goes to /etc/swanctl/conf.d",
@@ -83,7 +91,7 @@ func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
 	return files
 }
 
-func daemonUsers(g vpn.Gateway, users func(vpn.Protocol) []User) string {
+func daemonUsers(g vpn.Gateway, next *vpn.Gateway, users func(vpn.Protocol) []User) string {
 	s, name := &section{}, format.FileName(g.Name, "")
 	s.open("secrets")
 	empty := s.Len()
@@ -109,7 +117,14 @@ func daemonUsers(g vpn.Gateway, users func(vpn.Protocol) []User) string {
 		s.close()
 	}
 	if o := g.Offers.IKEv2; o != nil && slices.Contains(o.Auth, vpn.IKEv2PSK) {
-		key("ikev2", o.PSK, cmp.Or(o.RemoteID, g.Address))
+		own := cmp.Or(o.RemoteID, g.Address)
+		if n := secondKey(g, next); n == nil {
+			key("ikev2", o.PSK, own)
+		} else {
+			// Each is of other devices: the one that names the device itself goes first.
+			key("ikev2", o.PSK, own, "%any")
+			key("ikev2-next", n.PSK, own, n.LocalID)
+		}
 	}
 	if o := g.Offers.L2TP; o != nil {
 		key("l2tp", o.PSK, listens(g)...) // main mode finds the key by addresses (RFC 2409 §5.4)

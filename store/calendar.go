@@ -1,0 +1,68 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/api"
+)
+
+var _ = step(26, `
+CREATE TABLE calendar_feeds (
+    operator TEXT PRIMARY KEY,
+    token    TEXT NOT NULL UNIQUE, -- keyed digest
+    created  INTEGER NOT NULL
+) WITHOUT ROWID;
+`)
+
+func (tx *Tx) feedDigest(token string) string {
+	return tx.s.seal.mac([]byte("calendar feed\x00" + token))
+}
+
+// PutFeed keeps the token of an operator's feed, in the place of an earlier one.
+func (tx *Tx) PutFeed(ctx context.Context, operator, token string) error {
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO calendar_feeds VALUES (?, ?, ?)
+		ON CONFLICT (operator) DO UPDATE SET token = excluded.token, created = excluded.created`,
+		operator, tx.feedDigest(token), millis(tx.s.now()))
+	return err
+}
+
+// EndFeed takes an operator's feed away; false where there was none.
+func (tx *Tx) EndFeed(ctx context.Context, operator string) (bool, error) {
+	return tx.one(ctx, `DELETE FROM calendar_feeds WHERE operator = ?`, operator)
+}
+
+// Feed tells whether a token is that of the feed of an operator who may still sign in.
+func (tx *Tx) Feed(ctx context.Context, token string) (known bool, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT 1 FROM calendar_feeds c JOIN operators o ON
+		o.name = c.operator WHERE c.token = ? AND NOT o.disabled`, tx.feedDigest(token)).
+		Scan(&known)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return known, err
+}
+
+// CalendarCounts are the days (UTC) on which links and overrides end, with how many do.
+func (tx *Tx) CalendarCounts(
+	ctx context.Context,
+	from, until time.Time,
+) ([]api.CalendarEntry, error) {
+	const day = 24 * 60 * 60 * 1000
+	return collect(ctx, tx, func(scan scanner) (e api.CalendarEntry, err error) {
+		var number int64
+		err = scan(&e.Kind, &number, &e.Count)
+		e.At = fromMillis(number * day)
+		e.Noun, e.Name, e.What = e.Kind, "1 "+e.Kind, "links expire"
+		if e.Kind == "override" {
+			e.What = "overrides end"
+		}
+		return e, err
+	}, fmt.Sprintf(`SELECT 'link', expires / %[1]d, COUNT(*) FROM handovers WHERE recalled IS NULL
+		AND uses < max_uses AND expires BETWEEN ?1 AND ?2 GROUP BY 2
+		UNION ALL SELECT 'override', until / %[1]d, COUNT(*) FROM overrides
+		WHERE until BETWEEN ?1 AND ?2 GROUP BY 2`, day), millis(from), millis(until))
+}
