@@ -19,7 +19,8 @@ type Switchover struct {
 
 // SwitchoverStep is what a switchover means for one device.
 type SwitchoverStep struct {
-	ID           string `json:"id"`
+	ID string `json:"id"`
+	// The switchover.
 	SwitchoverID string `json:"switchover_id"`
 	ProfileID    string `json:"profile_id"`
 	// Profile that is handed over: another one where the gateway is another.
@@ -39,8 +40,9 @@ type SwitchoverStep struct {
 	// Findings that the device does not have today.
 	NewFindings int `json:"new_findings"`
 	// How far it has come.
-	State       SwitchoverStepState `json:"state"`
-	SuccessorID string              `json:"successor_id,omitempty"`
+	State SwitchoverStepState `json:"state"`
+	// Gateway that takes its device, where the old one is retired.
+	SuccessorID string `json:"successor_id,omitempty"`
 	// Since when it is planned with the new value.
 	Released *time.Time `json:"released,omitempty"`
 	// When its parcel with the new value was built.
@@ -88,6 +90,7 @@ type SwitchoverCount struct {
 
 // SwitchoverNeed says how many devices of a platform need the same.
 type SwitchoverNeed struct {
+	// What people must do.
 	Need     string       `json:"need" enum:"nothing,tap,run,retype,cannot"`
 	Platform vpn.Platform `json:"platform"`
 	// Gateway that takes them, where that is another one.
@@ -101,20 +104,29 @@ type SwitchoverNeed struct {
 
 // SwitchoverDay says how many devices came to a state on a day (UTC).
 type SwitchoverDay struct {
-	Day       time.Time `json:"day"`
-	Released  int       `json:"released"`
-	Built     int       `json:"built"`
-	Handed    int       `json:"handed_over"`
-	Taken     int       `json:"taken"`
-	Connected int       `json:"connected"`
+	// The day.
+	Day time.Time `json:"day"`
+	// Devices whose wave began.
+	Released int `json:"released"`
+	// Devices whose parcel was built.
+	Built int `json:"built"`
+	// Devices whose parcel was handed over.
+	Handed int `json:"handed_over"`
+	// Devices whose files were fetched.
+	Taken int `json:"taken"`
+	// Devices whose connection was seen.
+	Connected int `json:"connected"`
 }
 
 // SwitchoverBoard is where a switchover stands.
 type SwitchoverBoard struct {
-	Switchover Switchover        `json:"switchover"`
-	Counts     []SwitchoverCount `json:"counts"`
-	Needs      []SwitchoverNeed  `json:"needs"`
-	Days       []SwitchoverDay   `json:"days"`
+	Switchover Switchover `json:"switchover"`
+	// Devices by wave and state.
+	Counts []SwitchoverCount `json:"counts"`
+	// Devices by what their people must do.
+	Needs []SwitchoverNeed `json:"needs"`
+	// Devices by the days on which they came to a state.
+	Days []SwitchoverDay `json:"days"`
 	// Where the old and the new value are valid at a time, and where not.
 	Holds []SwitchoverHold `json:"holds"`
 	// Places that hold the old value.
@@ -130,8 +142,9 @@ type SwitchoverBoard struct {
 // SwitchoverHold says whether the gateway can serve both values by a protocol.
 type SwitchoverHold struct {
 	Protocol vpn.Protocol `json:"protocol"`
-	Both     bool         `json:"both"`
-	Why      string       `json:"why,omitempty"`
+	// Both are valid at a time.
+	Both bool   `json:"both"`
+	Why  string `json:"why,omitempty"`
 }
 
 // SwitchoverPlace is a place that holds the old value.

@@ -237,7 +237,7 @@ func (s *Service) servedNow(
 	g *vpn.Gateway,
 ) (served *vpn.Gateway, next *vpn.Gateway, passwords []vpn.Switchover, err error) {
 	list, err := store.Switchovers.Where(ctx, tx,
-		"gateway_id = ? AND state IN ('running', 'paused') ORDER BY created", g.ID)
+		"gateway_id = ? AND state IN ('running', 'paused')", g.ID)
 	served = g
 	for i := range list {
 		w := &list[i]

@@ -16,7 +16,7 @@ CREATE TABLE calendar_feeds (
     token    TEXT NOT NULL UNIQUE, -- keyed digest
     created  INTEGER NOT NULL
 ) WITHOUT ROWID;
-`)
+`, `DROP TABLE calendar_feeds;`)
 
 func (tx *Tx) feedDigest(token string) string {
 	return tx.s.seal.mac([]byte("calendar feed\x00" + token))

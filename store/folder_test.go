@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/pressly/goose/v3"
-
 	"wardicon/store"
 )
 
@@ -100,7 +98,7 @@ func TestReleases(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("migrations"))
+	provider, err := store.Migrations(db)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,14 +5,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 	"time"
-
-	"github.com/pressly/goose/v3"
 
 	"wardicon/api"
 	"wardicon/core/check"
@@ -567,7 +564,7 @@ func TestMigrations(t *testing.T) {
 		return list
 	}
 	before := tables()
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("migrations"))
+	provider, err := store.Migrations(db)
 	if err != nil {
 		t.Fatal(err)
 	}

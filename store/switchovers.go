@@ -80,6 +80,13 @@ WHEN NEW.connected IS NOT NULL BEGIN
         AND tracked = (SELECT p.profile_id FROM parcels p
         WHERE p.id = NEW.parcel_id AND p.built >= switchover_steps.released);
 END;
+`, `
+DROP TRIGGER switchover_built;
+DROP TRIGGER switchover_handed;
+DROP TRIGGER switchover_taken;
+DROP TRIGGER switchover_seen;
+DROP TABLE switchover_steps;
+DROP TABLE switchovers;
 `)
 
 func timeOrNil(t *time.Time) any {

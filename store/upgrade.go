@@ -20,15 +20,26 @@ var migrations embed.FS
 
 var steps []*goose.Migration
 
-// step is a migration by its number, which is that of no other.
-func step(number int64, statements string) struct{} {
-	steps = append(steps, goose.NewGoMigration(number, &goose.GoFunc{
-		RunTx: func(ctx context.Context, tx *sql.Tx) error {
+// step is a migration by its number, which is that of no other, and the way back.
+func step(number int64, up, down string) struct{} {
+	run := func(statements string) *goose.GoFunc {
+		return &goose.GoFunc{RunTx: func(ctx context.Context, tx *sql.Tx) error {
 			_, err := tx.ExecContext(ctx, statements)
 			return err
-		},
-	}, nil))
+		}}
+	}
+	steps = append(steps, goose.NewGoMigration(number, run(up), run(down)))
 	return struct{}{}
+}
+
+// Migrations are all of them, for a database.
+func Migrations(db *sql.DB) (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithGoMigrations(steps...),
+		goose.WithDisableGlobalRegistry(true))
 }
 
 // NewerError says that a data folder was worked on by a later release.
@@ -53,12 +64,7 @@ func (e *NewerError) Error() string {
 // migrate brings the tables up to date. What a later release wrote is refused; what an earlier one
 // wrote is copied first, so that there is a way back.
 func (s *Store) migrate(ctx context.Context, dir string) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, files,
-		goose.WithGoMigrations(steps...), goose.WithDisableGlobalRegistry(true))
+	provider, err := Migrations(s.write)
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
