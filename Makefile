@@ -97,6 +97,7 @@ define TOOLS
 /usr/bin/curl curl networks
 /usr/lib/python3/dist-packages/yaml/__init__.py python3-yaml parsers
 /usr/lib/python3/dist-packages/jsonschema/__init__.py python3-jsonschema parsers
+/usr/lib/python3/dist-packages/icalendar/__init__.py python3-icalendar parsers
 /usr/bin/7z p7zip-full parsers
 /usr/sbin/ip iproute2 networks
 endef

@@ -28,7 +28,7 @@ core/i18n/catalogue. Texts that are not translated yet are empty. Keep placehold
 			known := in.Tag() == args[0]
 			all := map[string]string{}
 			for _, sentence := range slices.Concat(recipient.Sentences(), card.Sentences(),
-				service.Invitation) {
+				service.Invitation, service.Nudge) {
 				all[sentence] = ""
 				if known && in.Has(sentence) {
 					all[sentence] = in.Say(sentence)

@@ -95,12 +95,11 @@ func TestLoadSave(t *testing.T) {
 
 	// What others read is what is meant, and what is wrong here is wrong there.
 	write("bad.yaml", "gateways:\n  - name: North\n    address: north.example\n    keepalve: 3\n")
-	if out, err := exec.Command("python3", "-c", judge, at(schemaName), at("gateways.yaml"),
+	if out, err := exec.Command("/usr/bin/python3", "-c", judge, at(schemaName), at("gateways.yaml"),
 		at("people.yaml"), at("accounts.yaml"), at("devices.yaml"), at("patterns.yaml"),
 		at("profiles.yaml"), at("bad.yaml")).CombinedOutput(); err != nil ||
 		string(out) != "bad.yaml\n" {
-		if _, missing := exec.LookPath("python3"); missing != nil || strings.Contains(string(out),
-			"ModuleNotFoundError") {
+		if strings.Contains(string(out), "ModuleNotFoundError") && os.Getenv("CI") != "true" {
 			t.Log("skipped: python3-yaml or python3-jsonschema is not installed")
 		} else {
 			t.Errorf("the judge says %s, %v", out, err)

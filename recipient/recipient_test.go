@@ -17,7 +17,7 @@ import (
 // TestSentences holds that whatever a person may read is there in every language, and that
 // catalogues have nothing that nobody says any more.
 func TestSentences(t *testing.T) {
-	all := slices.Concat(recipient.Sentences(), card.Sentences(), service.Invitation)
+	all := slices.Concat(recipient.Sentences(), card.Sentences(), service.Invitation, service.Nudge)
 	for _, l := range i18n.Languages() {
 		for _, sentence := range all {
 			if !l.Has(sentence) {

@@ -5,6 +5,7 @@ import (
 	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -78,15 +79,21 @@ func (s *Service) fitSwitchover(ctx context.Context, tx *store.Tx, w *vpn.Switch
 // differs tells whether two drafts concern other devices or values.
 func differs(a, b *vpn.Switchover) bool {
 	return a.Kind != b.Kind || a.GatewayID != b.GatewayID || a.Group != b.Group ||
-		a.Platform != b.Platform || fmt.Sprint(shownNext(a)) != fmt.Sprint(shownNext(b)) ||
+		a.Platform != b.Platform || shownNext(a) != shownNext(b) ||
 		!slices.Equal(a.SuccessorIDs, b.SuccessorIDs) || !slices.Equal(a.Waves, b.Waves) ||
 		a.AuthorityID != b.AuthorityID || a.SuccessorID != b.SuccessorID
 }
 
-func shownNext(w *vpn.Switchover) vpn.NextValue {
+// shownNext is the new value without its secrets, as a text to compare.
+func shownNext(w *vpn.Switchover) string {
 	shown := *w
 	hideNext(&shown)
-	return shown.Next
+	shown.Next.PSKSet, shown.Next.ControlKeySet = false, false
+	text, err := json.Marshal(shown.Next)
+	if err != nil {
+		return err.Error()
+	}
+	return string(text)
 }
 
 func begunStays(old, w *vpn.Switchover) error {

@@ -478,3 +478,12 @@ func (tx *Tx) ReleasedPeople(ctx context.Context, id string) (map[string]bool, e
 	}
 	return people, err
 }
+
+// Backdate lets what happened in a switchover have happened earlier, for sample data.
+func (tx *Tx) Backdate(ctx context.Context, id string, by time.Duration) error {
+	ms := by.Milliseconds()
+	_, err := tx.q.ExecContext(ctx, `UPDATE switchover_steps SET released = released - ?1,
+		built = built - ?1, handed = handed - ?1, taken = taken - ?1, seen = seen - ?1
+		WHERE switchover_id = ?2`, ms, id)
+	return err
+}
