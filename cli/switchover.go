@@ -39,11 +39,11 @@ func switchoverNoun() noun[api.Switchover] {
 	return noun[api.Switchover]{
 		name:  "switchover",
 		title: "name",
-		about: `A switchover is a planned change of the fleet from an old value to a new one: a key, a
-certificate, an address, a protocol, a release, or a whole gateway. While it runs, both values are
-valid where the gateway can hold two. Devices get the new one in waves; the old one ends with the
-cut-off. Kinds: psk, control-key, authority, certificate, address, port, proposals, offers,
-retirement, ca-rollover, release, passwords.
+		about: `A switchover is a planned change of the fleet from an old value to a new one: a
+key, a certificate, an address, a protocol, a release, or a whole gateway. While it runs, both
+values are valid where the gateway can hold two. Devices get the new one in waves; the old one ends
+with the cut-off. Kinds: psk, control-key, authority, certificate, address, port, proposals,
+offers, retirement, ca-rollover, release, passwords.
 
 Add it, compute its preview, and start it; wardicon switchover board shows where it stands.`,
 		example: `"New key at Norrvik" --kind psk --gateway Norrvik --wave pilots --wave 25 \
@@ -269,7 +269,8 @@ var phases = []phaseCommand{
 			"keep it.", "", "paused %s",
 	},
 	{
-		"resume", "Go on after a pause", "Resumes a switchover that was paused, by an operator or " +
+		"resume", "Go on after a pause", "Resumes a switchover that was paused, by an operator " +
+			"or " +
 			"because people reported problems.", "", "resumed %s",
 	},
 	{
@@ -283,7 +284,8 @@ var phases = []phaseCommand{
 			"one need another parcel.", "Undo %s?", "undid %s",
 	},
 	{
-		"cut-off", "End the old value", "Puts the new value on record and ends the old one: links " +
+		"cut-off", "End the old value", "Puts the new value on record and ends the old one: " +
+			"links " +
 			"to parcels with it are closed. The devices that still hold it are listed first.",
 		"", "cut off the old value of %s",
 	},
@@ -375,9 +377,10 @@ func (a *app) confirmSwitched(n noun[api.Switchover]) *cobra.Command {
 		Use:   "confirm SWITCHOVER DEVICE/GATEWAY",
 		Short: "Note that a device is known to have the new value",
 		Args:  exactly("SWITCHOVER", "DEVICE/GATEWAY"),
-		Long: `Notes that you know that a device has the new value, such as one whose values you have
-typed. Others are noted when their link is used and their connection is seen.`,
-		Example: "  wardicon switchover confirm \"New key at Norrvik\" \"Ticket desk phone/Norrvik\"",
+		Long: `Notes that you know that a device has the new value, such as one whose values you
+have typed. Others are noted when their link is used and their connection is seen.`,
+		Example: "  wardicon switchover confirm \"New key at Norrvik\" \"Ticket desk " +
+			"phone/Norrvik\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				s, err := findSwitchover(ctx, c, args[0])
@@ -408,9 +411,10 @@ func (a *app) calendar() *cobra.Command {
 		Use:   "calendar",
 		Short: "List what expires or changes, and which switchover prepares for it",
 		Args:  exactly(),
-		Long: `Lists certificates, CAs, links and overrides that end within some days, and the dates of
-switchovers. With --feed it makes the address of a calendar that programs subscribe to
-(RFC 5545): whoever has it can read the calendar. Another one takes its place; --end-feed ends it.`,
+		Long: `Lists certificates, CAs, links and overrides that end within some days, and the
+dates of switchovers. With --feed it makes the address of a calendar that programs subscribe to
+(RFC 5545): whoever has it can read the calendar. Another one takes its place; --end-feed ends
+it.`,
 		Example: "  wardicon switchover calendar --days 90\n  wardicon switchover calendar --feed",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

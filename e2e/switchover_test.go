@@ -50,6 +50,18 @@ func (f *fleet) switchover(name string) api.Switchover {
 	return page.Items[0]
 }
 
+// gateway finds the identifier of a gateway.
+func (f *fleet) gateway(name string) string {
+	f.t.Helper()
+	page, err := f.client.Gateways.List(f.t.Context(), client.Query{
+		Limit: 1, Filter: map[string]string{"name": name},
+	})
+	if err != nil || len(page.Items) == 0 {
+		f.t.Fatalf("no gateway %s: %v", name, err)
+	}
+	return page.Items[0].ID
+}
+
 // steps are the devices of a switchover by their names.
 func (f *fleet) steps(name string) map[string]api.SwitchoverStep {
 	f.t.Helper()

@@ -321,7 +321,8 @@ func (tx *Tx) SwitchoverNeeds(ctx context.Context, id string) ([]api.SwitchoverN
 	}, `SELECT x.need, f.platform, COALESCE(g.name, ''), iif(x.need = 'cannot', x.why, ''),
 		COUNT(*), SUM(x.fresh > 0) FROM switchover_steps x JOIN profiles f ON f.id = x.profile_id
 		LEFT JOIN gateways g ON g.id = x.successor_id
-		WHERE x.switchover_id = ? GROUP BY 1, 2, 3, 4 ORDER BY 5 DESC, 1, 2, 3, 4 LIMIT 200`, id)
+		WHERE x.switchover_id = ? GROUP BY 1, 2, 3, 4
+		ORDER BY x.need = 'cannot' DESC, 5 DESC, 1, 2, 3, 4 LIMIT 200`, id)
 }
 
 // ReportsSince counts devices of a switchover whose people have reported a problem since they were
@@ -439,8 +440,8 @@ func (tx *Tx) HasCertificateOf(
 	return has, err
 }
 
-// UnrehearsedOf is a profile of a wave, from 0, whose parcel with the new value can be rehearsed and
-// was not; empty where one was, or there is none.
+// UnrehearsedOf is a profile of a wave, from 0, whose parcel with the new value can be rehearsed
+// and was not; empty where one was, or there is none.
 func (tx *Tx) UnrehearsedOf(ctx context.Context, id string, wave int) (string, error) {
 	list, err := tx.names(ctx, `SELECT x.tracked FROM switchover_steps x WHERE
 		x.switchover_id = ?1 AND x.wave = ?2 AND x.built IS NOT NULL AND x.need <> 'retype'

@@ -16,6 +16,7 @@ import IconOperators from '~icons/bi/person-badge'
 import IconDirectory from '~icons/bi/person-lines-fill'
 import IconMail from '~icons/bi/envelope'
 import IconOrganisation from '~icons/bi/building'
+import IconCalendar from '~icons/bi/calendar3'
 import IconLog from '~icons/bi/journal-text'
 
 type Page = NonNullable<RouteRecordRaw['component']>
@@ -60,6 +61,14 @@ const own: Place[] = [
     group: 'delivery',
     order: 1,
     page: () => import('./pages/Handovers.vue'),
+  },
+  {
+    path: '/calendar',
+    text: 'Calendar',
+    icon: IconCalendar,
+    group: 'delivery',
+    order: 4,
+    page: () => import('./pages/Calendar.vue'),
   },
   {
     path: '/offboardings',

@@ -8,7 +8,7 @@ import { formState } from './useForm'
 const props = withDefaults(
   defineProps<{
     label: string
-    kind?: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'note' | 'pem'
+    kind?: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'note' | 'pem' | 'date'
     help?: string
     described?: boolean // its help is the description of the record's field
     errors?: Record<string, string>
@@ -132,7 +132,7 @@ function tidy() {
         v-else
         :id="id"
         v-model="text"
-        :type="kind === 'secret' && !shown ? 'password' : 'text'"
+        :type="kind === 'date' ? 'date' : kind === 'secret' && !shown ? 'password' : 'text'"
         :class="{ mono: shown }"
         :inputmode="kind === 'number' ? 'decimal' : undefined"
         :autocomplete="kind === 'secret' ? 'new-password' : 'off'"

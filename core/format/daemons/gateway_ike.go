@@ -76,8 +76,8 @@ func (g *gatewaySide) own(s *section, psk bool, id string) {
 	s.close()
 }
 
-// secondKey is the offer of IKEv2 with another pre-shared key, for devices with an identity of their
-// own; nil where there is none.
+// secondKey is the offer of IKEv2 with another pre-shared key, for devices with an identity of
+// their own; nil where there is none.
 func secondKey(g vpn.Gateway, next *vpn.Gateway) *vpn.IKEv2Offer {
 	if next == nil || g.Offers.IKEv2 == nil || next.Offers.IKEv2 == nil ||
 		!slices.Contains(next.Offers.IKEv2.Auth, vpn.IKEv2PSK) {
