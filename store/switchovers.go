@@ -359,14 +359,14 @@ func (tx *Tx) SwitchoverTimes(ctx context.Context, id string) ([]api.SwitchoverD
 		err = scan(&number, &d.Released, &d.Built, &d.Handed, &d.Taken, &d.Connected)
 		d.Day = fromMillis(number * day)
 		return d, err
-	}, fmt.Sprintf(`SELECT at / %d, SUM(what = 0), SUM(what = 1), SUM(what = 2), SUM(what = 3),
+	}, fmt.Sprintf(`WITH x AS (SELECT * FROM switchover_steps WHERE switchover_id = ?1 AND
+		need NOT IN ('cannot', 'nothing')) SELECT at / %d, SUM(what = 0), SUM(what = 1), SUM(what = 2), SUM(what = 3),
 		SUM(what = 4) FROM (
-			SELECT released AS at, 0 AS what FROM switchover_steps WHERE switchover_id = ?1
-			UNION ALL SELECT built, 1 FROM switchover_steps WHERE switchover_id = ?1
-			UNION ALL SELECT handed, 2 FROM switchover_steps WHERE switchover_id = ?1
-			UNION ALL SELECT taken, 3 FROM switchover_steps WHERE switchover_id = ?1
-			UNION ALL SELECT COALESCE(seen, confirmed), 4 FROM switchover_steps
-				WHERE switchover_id = ?1
+			SELECT released AS at, 0 AS what FROM x
+			UNION ALL SELECT built, 1 FROM x
+			UNION ALL SELECT handed, 2 FROM x
+			UNION ALL SELECT taken, 3 FROM x
+			UNION ALL SELECT COALESCE(seen, confirmed), 4 FROM x
 		) WHERE at IS NOT NULL GROUP BY 1 ORDER BY 1`, day), id)
 }
 

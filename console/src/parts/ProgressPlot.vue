@@ -39,7 +39,7 @@ function draw() {
       data,
       borderColor: colour,
       backgroundColor: colour,
-      stepped: 'after' as const,
+      stepped: 'before' as const,
       pointRadius: 2.5,
       borderWidth: 2,
     }
