@@ -52,12 +52,14 @@ runs a full example on the command line, prints what it does, and exits.`,
 			if err != nil {
 				return err
 			}
+			var clock demo.Clock
+			h.now = clock.Now
 			svc, s, err := a.open(cmd.Context(), h, log)
 			if err != nil {
 				return err
 			}
 			defer func() { err = errors.Join(err, s.Close()) }()
-			identities, err := demo.Furnish(cmd.Context(), svc)
+			identities, err := demo.Lived(cmd.Context(), svc, s, &clock)
 			if err != nil {
 				return err
 			}

@@ -36,6 +36,7 @@ const stopTime = 10 * time.Second
 
 // host are the options of a service.
 type host struct {
+	now                     func() time.Time // the clock; nil stands for that of this machine
 	data, listen, metrics   string
 	keyFile, passphraseFile string
 	cert, certKey           string
@@ -68,11 +69,15 @@ func (a *app) open(
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, h.data, key, time.Now)
+	now := h.now
+	if now == nil {
+		now = time.Now
+	}
+	s, err := store.Open(ctx, h.data, key, now)
 	if err != nil {
 		return nil, nil, err
 	}
-	return service.New(s, log, time.Now), s, nil
+	return service.New(s, log, now), s, nil
 }
 
 // masterKey is where the master key comes from.

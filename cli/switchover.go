@@ -134,7 +134,7 @@ why; and how many devices each successor of a retired gateway takes. It is a job
 		if err != nil {
 			return err
 		}
-		if j, err = a.wait(ctx, c, j); err != nil {
+		if _, err := a.wait(ctx, c, j); err != nil {
 			return err
 		}
 		b, err := c.SwitchoverBoard(ctx, s.ID)

@@ -360,8 +360,8 @@ func (tx *Tx) SwitchoverTimes(ctx context.Context, id string) ([]api.SwitchoverD
 		d.Day = fromMillis(number * day)
 		return d, err
 	}, fmt.Sprintf(`WITH x AS (SELECT * FROM switchover_steps WHERE switchover_id = ?1 AND
-		need NOT IN ('cannot', 'nothing')) SELECT at / %d, SUM(what = 0), SUM(what = 1), SUM(what = 2), SUM(what = 3),
-		SUM(what = 4) FROM (
+		need NOT IN ('cannot', 'nothing')) SELECT at / %d, SUM(what = 0), SUM(what = 1),
+		SUM(what = 2), SUM(what = 3), SUM(what = 4) FROM (
 			SELECT released AS at, 0 AS what FROM x
 			UNION ALL SELECT built, 1 FROM x
 			UNION ALL SELECT handed, 2 FROM x
