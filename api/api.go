@@ -348,10 +348,26 @@ type Overview struct {
 	Probes []drift.ProbeRow `json:"probes"`
 	// What people said does not work and nobody dealt with.
 	Reports int `json:"reports"`
+	// Profiles whose last rehearsal has failed.
+	Failing int `json:"failing"`
+	// Links of the last four weeks, by day (UTC).
+	Days []HandoverDay `json:"days"`
 	// The rules that find something, most severe first.
 	Rules []RuleSum `json:"rules"`
 	// Profiles with errors or warnings, worst first.
 	Worst []Profile `json:"worst"`
+}
+
+// HandoverDay says what happened to links on a day (UTC).
+type HandoverDay struct {
+	// The day.
+	Day time.Time `json:"day"`
+	// Links that were made.
+	Made int `json:"made"`
+	// Links whose files were fetched.
+	Fetched int `json:"fetched"`
+	// Links whose device was seen connected.
+	Connected int `json:"connected"`
 }
 
 // AuditEntry is one line of the audit log: who did or saw what. It never holds a secret.

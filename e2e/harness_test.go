@@ -97,22 +97,11 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	}
 	f.store, f.svc = s, service.New(s, log, time.Now)
 	f.svc.ProbeInternal() // simulators for gateways are on this machine
-	var background sync.WaitGroup
-	background.Go(func() { f.svc.Run(ctx) })
 	options := httpapi.Options{Version: "test", Console: console.Dist()}
 	for _, c := range change {
 		c(&options)
 	}
-	server := httptest.NewServer(httpapi.New(f.svc, log, options))
-	t.Cleanup(func() {
-		server.Close()
-		stop()
-		background.Wait()
-		if err := s.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	f.url = server.URL
+	f.serve(ctx, stop, log, options)
 	f.client = client.New(f.url, "")
 	f.client.Prove = func(bool) (secret.Text, error) { return secret.New(demo.OwnerPassword), nil }
 	if sample {
@@ -125,6 +114,46 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 		}
 	}
 	return f
+}
+
+// startLived runs a service whose sample data have been in use for some weeks.
+func startLived(t *testing.T) *fleet {
+	t.Helper()
+	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
+	log := slog.New(slog.NewJSONHandler(f.log, nil))
+	var clock demo.Clock
+	ctx, stop := context.WithCancel(t.Context())
+	s, err := store.Open(ctx, f.dir, store.Key{}, clock.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.store, f.svc = s, service.New(s, log, clock.Now)
+	if _, err := demo.Lived(ctx, f.svc, s, &clock); err != nil {
+		t.Fatal(err)
+	}
+	f.serve(ctx, stop, log, httpapi.Options{Version: "test", Console: console.Dist()})
+	return f
+}
+
+// serve runs the service until the test ends.
+func (f *fleet) serve(
+	ctx context.Context,
+	stop context.CancelFunc,
+	log *slog.Logger,
+	options httpapi.Options,
+) {
+	var background sync.WaitGroup
+	background.Go(func() { f.svc.Run(ctx) })
+	server := httptest.NewServer(httpapi.New(f.svc, log, options))
+	f.t.Cleanup(func() {
+		server.Close()
+		stop()
+		background.Wait()
+		if err := f.store.Close(); err != nil {
+			f.t.Error(err)
+		}
+	})
+	f.url = server.URL
 }
 
 // profile finds a profile of the sample data.

@@ -50,6 +50,8 @@ var (
 		"remove-operator",
 	}
 	auditorsToo = []string{
+		"make-feed",
+		"end-feed",
 		"explain-failure",
 		"make-secret",
 		"check-files",
@@ -307,7 +309,7 @@ func TestOperatorPages(t *testing.T) {
 		b.fill(label, chosen)
 	}
 	b.press("Change")
-	b.see("Needs attention")
+	b.see("What needs you")
 	if eval[bool](
 		b,
 		`[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`,
@@ -337,5 +339,5 @@ func TestOperatorPages(t *testing.T) {
 	signIn(chosen)
 	b.fill("Code of the second factor", code(30*time.Second))
 	b.press("Sign in")
-	b.see("Needs attention")
+	b.see("What needs you")
 }

@@ -44,6 +44,18 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 		return o, err
 	}
 	o.Reports = reports.Total
+	failing, err := store.Rehearsals.List(ctx, tx, store.Query{
+		Limit: 1, Conditions: map[string]string{"latest": "true", "state": "failed"},
+	})
+	if err != nil {
+		return o, err
+	}
+	o.Failing = failing.Total
+	if o.Days, err = summed(&s.sums, "handover days", func() ([]api.HandoverDay, error) {
+		return tx.HandoverDays(ctx, s.now().AddDate(0, 0, -trendDays))
+	}); err != nil {
+		return o, err
+	}
 	if o.Rules, err = tx.CountRules(ctx); err != nil {
 		return o, err
 	}
@@ -58,6 +70,9 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 	)
 	return o, err
 }
+
+// trendDays is how far the overview's plot looks back.
+const trendDays = 28
 
 // mostShown bounds how many gateways the overview names.
 const mostShown = 30

@@ -1,18 +1,21 @@
 <script setup lang="ts">
+// Is anything broken now, what needs somebody, how far the switchovers are, what expires next.
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import FirstSteps from '../parts/FirstSteps.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import ProgressPlot from '../parts/ProgressPlot.vue'
 import { stateTag, stateText } from '../parts/probes'
+import { kindText, stateTags } from '../parts/switchovers'
 import TallyTags from '../parts/TallyTags.vue'
 
 const o = ref<Schemas['Overview']>()
-const probes = computed(() => o.value?.probes ?? [])
-const more = computed(() =>
-  o.value ? o.value.counts.gateways - (o.value.answers.unprobed ?? 0) - probes.value.length : 0,
-)
-const unprobed = computed(() => o.value?.answers.unprobed ?? 0)
+const switchovers = ref<Schemas['SwitchoverRow'][]>([])
+const coming = ref<Schemas['CalendarEntry'][]>([])
 const wrong = ref('')
+const unprobed = computed(() => o.value?.answers.unprobed ?? 0)
+const answers = (state: string) => o.value?.answers[state] ?? 0
 
 let timer = 0
 onBeforeUnmount(() => clearTimeout(timer))
@@ -27,89 +30,212 @@ async function look() {
   if (wrong.value || (o.value && o.value.counts.due > 0))
     timer = window.setTimeout(look, wrong.value ? 5000 : 1000)
 }
-onMounted(look)
+onMounted(async () => {
+  await look()
+  if (!o.value?.counts.gateways) return
+  try {
+    const query = { filter: ['active:true'], limit: 5 }
+    const [running, calendar] = await Promise.all([
+      ask(api.GET('/api/v1/switchovers', { params: { query } })),
+      ask(api.GET('/api/v1/calendar', { params: { query: { days: 90 } } })),
+    ])
+    switchovers.value = running.items
+    coming.value = calendar.items.filter((e) => e.kind !== 'link')
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+})
+
+interface Light {
+  text: string
+  detail: string
+  state: 'fine' | 'warning' | 'error'
+  to: string
+}
+const count = (n: number, one: string, many: string) => `${n} ${n === 1 ? one : many}`
+const lights = computed<Light[]>(() => {
+  if (!o.value) return []
+  const silent = answers('no-response') + answers('unresolved')
+  const differs = answers('differs')
+  const failing = o.value.failing
+  return [
+    {
+      text: 'Gateways',
+      detail: silent
+        ? count(silent, 'does not respond', 'do not respond')
+        : differs
+          ? count(differs, 'differs from its record', 'differ from their records')
+          : unprobed.value === o.value.counts.gateways
+            ? 'not probed yet'
+            : unprobed.value
+              ? `${unprobed.value} not probed yet`
+              : 'all respond as on record',
+      state: silent ? 'error' : differs || unprobed.value ? 'warning' : 'fine',
+      to: '/gateways',
+    },
+    {
+      text: 'Rehearsals',
+      detail: failing ? count(failing, 'fails', 'fail') : 'none fails',
+      state: failing ? 'error' : 'fine',
+      to: '/rehearsals?state=failed',
+    },
+    {
+      text: 'Reports',
+      detail: o.value.reports
+        ? count(o.value.reports, 'person reports a problem', 'people report problems')
+        : 'nobody reports a problem',
+      state: o.value.reports ? 'warning' : 'fine',
+      to: '/explain',
+    },
+    {
+      text: 'Profiles',
+      detail: o.value.counts.blocked
+        ? `${o.value.counts.blocked} cannot be built`
+        : 'all can be built',
+      state: o.value.counts.blocked ? 'error' : 'fine',
+      to: '/profiles?severity=error',
+    },
+  ]
+})
+
+interface Task {
+  text: string
+  next: string
+  to: string
+}
+const tasks = computed<Task[]>(() => {
+  if (!o.value) return []
+  const list: Task[] = []
+  const add = (n: number, text: string, next: string, to: string) => {
+    if (n > 0) list.push({ text, next, to })
+  }
+  const soon = coming.value.filter((e) => e.plan && Date.parse(e.at) < Date.now() + 30 * 864e5)
+  for (const s of switchovers.value.filter((w) => w.state === 'paused'))
+    add(1, `${s.name} is paused`, 'Decide', `/switchovers/${s.id}`)
+  add(
+    o.value.reports,
+    count(o.value.reports, 'report is open', 'reports are open'),
+    'Answer',
+    '/explain',
+  )
+  add(
+    o.value.counts.blocked,
+    count(o.value.counts.blocked, 'profile cannot be built', 'profiles cannot be built'),
+    'Fix',
+    '/findings',
+  )
+  add(
+    soon.length,
+    count(soon.length, 'certificate expires within 30 days', 'certificates expire within 30 days'),
+    'Plan',
+    '/calendar',
+  )
+  add(
+    unprobed.value,
+    count(unprobed.value, 'gateway is not probed yet', 'gateways are not probed yet'),
+    'Probe',
+    '/gateways',
+  )
+  add(
+    o.value.counts.warned,
+    count(o.value.counts.warned, 'profile has a warning', 'profiles have warnings'),
+    'Look',
+    '/findings',
+  )
+  return list
+})
+const trend = [
+  { key: 'made', text: 'Links made', colour: '#1864ab' },
+  { key: 'fetched', text: 'Fetched', colour: '#5f3dc4' },
+  { key: 'connected', text: 'Connected', colour: '#2b8a3e' },
+]
+const share = (s: Schemas['SwitchoverRow']) =>
+  s.touched ? Math.round((100 * s.moved) / s.touched) : 0
 </script>
 
 <template>
-  <PageHead :title="o ? o.organisation.name : 'Overview'" />
+  <PageHead :title="o ? o.organisation.name : 'Overview'">
+    <nav v-if="o" class="counts soft" aria-label="Records">
+      <RouterLink to="/gateways">{{ count(o.counts.gateways, 'gateway', 'gateways') }}</RouterLink>
+      <RouterLink to="/people">{{ count(o.counts.people, 'person', 'people') }}</RouterLink>
+      <RouterLink to="/devices">{{ count(o.counts.devices, 'device', 'devices') }}</RouterLink>
+      <RouterLink to="/profiles">{{ count(o.counts.profiles, 'profile', 'profiles') }}</RouterLink>
+      <span>{{ count(o.counts.parcels, 'parcel built', 'parcels built') }}</span>
+      <span v-if="o.counts.due">{{ count(o.counts.due, 'check', 'checks') }} pending</span>
+    </nav>
+  </PageHead>
   <Notice :text="wrong" />
   <template v-if="o">
-    <section class="sums mb-4" aria-label="Records">
-      <RouterLink class="panel" to="/gateways"
-        ><strong>{{ o.counts.gateways }}</strong
-        >gateways</RouterLink
-      >
-      <RouterLink class="panel" to="/people"
-        ><strong>{{ o.counts.people }}</strong
-        >people</RouterLink
-      >
-      <RouterLink class="panel" to="/devices"
-        ><strong>{{ o.counts.devices }}</strong
-        >devices</RouterLink
-      >
-      <RouterLink class="panel" to="/profiles"
-        ><strong>{{ o.counts.profiles }}</strong
-        >profiles</RouterLink
-      >
-      <div class="panel">
-        <strong>{{ o.counts.parcels }}</strong>parcels built
-      </div>
-    </section>
-
-    <section v-if="o.counts.gateways === 0" class="panel">
-      <h2>First steps</h2>
-      <ol class="mb-0">
-        <li>
-          <RouterLink to="/organisation">Name your organisation</RouterLink>: its name is on every
-          card.
-        </li>
-        <li><RouterLink to="/gateways/new">Add a gateway</RouterLink> with its pre-shared key.</li>
-        <li><RouterLink to="/people/new">Add a person</RouterLink> with an account.</li>
-        <li>
-          <RouterLink to="/devices/new">Add a device</RouterLink>, and on its page a profile for the
-          gateway.
-        </li>
-      </ol>
-    </section>
-
-    <template v-else>
-      <section class="panel mb-4" aria-labelledby="state">
-        <h2 id="state">State of the profiles</h2>
-        <p class="mb-0">
-          <RouterLink to="/profiles?severity=error"
-            >{{ o.counts.blocked }} cannot be built</RouterLink
-          >
-          because of errors, {{ o.counts.warned }} with a warning,
-          {{ o.counts.clean }} clean<template v-if="o.counts.due"
-            >, {{ o.counts.due }} check pending</template
-          >.
-        </p>
-      </section>
-      <p v-if="o.reports" class="panel mb-4">
-        <RouterLink to="/explain"
-          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} of
-          problems</RouterLink
-        >.
-      </p>
-      <section v-if="o.counts.gateways" class="panel mb-4" aria-labelledby="gateways">
-        <h2 id="gateways">Probe results</h2>
-        <ul class="gateways mb-0">
-          <li v-for="p in probes" :key="p.id">
-            <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
-            <span class="tag ms-2" :class="stateTag[p.state]">{{ stateText[p.state] }}</span>
-          </li>
-          <li v-if="more > 0">
-            <RouterLink to="/gateways">and {{ more }} more</RouterLink>
-          </li>
-          <li v-if="unprobed">
-            <span class="soft">{{ unprobed }} not probed yet: </span
-            ><RouterLink to="/gateways">probe all</RouterLink>
-          </li>
-        </ul>
+    <FirstSteps :counts="o.counts" :organisation="o.organisation" />
+    <template v-if="o.counts.gateways > 0">
+      <section class="lights mb-3" aria-label="State now">
+        <RouterLink v-for="l in lights" :key="l.text" class="panel" :class="l.state" :to="l.to"
+          ><strong>{{ l.text }}</strong
+          ><span>{{ l.detail }}</span></RouterLink
+        >
       </section>
       <div class="columns">
+        <section class="panel" aria-labelledby="needs">
+          <h2 id="needs">What needs you</h2>
+          <p v-if="tasks.length === 0" class="mb-0">Nothing.</p>
+          <ul v-else class="plain-list">
+            <li v-for="t in tasks" :key="t.text" class="task">
+              <span>{{ t.text }}</span><RouterLink
+                :to="t.to"
+                :aria-label="`${t.next}: ${t.text}`"
+                >{{ t.next }}</RouterLink
+              >
+            </li>
+          </ul>
+        </section>
+        <section class="panel" aria-labelledby="under-way">
+          <h2 id="under-way">Switchovers under way</h2>
+          <p v-if="switchovers.length === 0" class="mb-0">
+            None. <RouterLink class="alters" to="/switchovers/new">Plan one</RouterLink>
+          </p>
+          <div v-for="s in switchovers" :key="s.id" class="mb-2">
+            <RouterLink :to="`/switchovers/${s.id}`">{{ s.name }}</RouterLink>
+            <span class="tag ms-2" :class="stateTags[s.state]">{{ s.state }}</span>
+            <span class="soft ms-2">{{ kindText(s.kind) }}</span>
+            <BProgress
+              class="my-1"
+              :value="share(s)"
+              :max="100"
+              :aria-label="`${s.name}: ${share(s)} % of the devices have moved`"
+            />
+            <span class="soft small"
+              >{{ s.moved }} of {{ s.touched }} devices, wave {{ s.begun }} of
+              {{ Math.max(1, s.waves?.length ?? 0)
+              }}<template v-if="s.cut_off"
+                >, old value until {{ new Date(s.cut_off).toLocaleDateString() }}</template
+              ></span
+            >
+          </div>
+          <h3 class="mt-3">Expires next</h3>
+          <p v-if="coming.length === 0" class="mb-0">Nothing within 90 days.</p>
+          <ul v-else class="plain-list">
+            <li v-for="(e, i) in coming.slice(0, 4)" :key="i" class="task">
+              <span
+                >{{ new Date(e.at).toLocaleDateString() }}
+                {{ e.id ? `${e.name}: ${e.what}` : `${e.count} ${e.what}` }}</span
+              >
+            </li>
+          </ul>
+          <RouterLink to="/calendar">Calendar</RouterLink>
+        </section>
+      </div>
+      <section v-if="o.days.length > 1" class="panel mt-3" aria-labelledby="trend">
+        <h2 id="trend">Handovers in the last four weeks</h2>
+        <ProgressPlot
+          :days="o.days"
+          :lines="trend"
+          of="links"
+          label="Links made, fetched and connected by day; the page Handovers has their list"
+        />
+      </section>
+      <div class="columns mt-3">
         <section class="panel" aria-labelledby="worst">
-          <h2 id="worst">Needs attention</h2>
+          <h2 id="worst">Profiles with the most findings</h2>
           <p v-if="o.worst.length === 0" class="mb-0">No profile has an error or a warning.</p>
           <table v-else class="grid-table">
             <thead class="visually-hidden">
@@ -142,7 +268,7 @@ onMounted(look)
               </tr>
             </thead>
             <tbody>
-              <tr v-for="r in o.rules.slice(0, 14)" :key="r.rule">
+              <tr v-for="r in o.rules.slice(0, 10)" :key="r.rule">
                 <td>
                   <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>
                   <RouterLink :to="`/findings?rule=${r.rule}`">{{ r.title }}</RouterLink>
@@ -151,6 +277,17 @@ onMounted(look)
               </tr>
             </tbody>
           </table>
+          <h3 class="mt-3">Probe results</h3>
+          <ul class="gateways mb-0">
+            <li v-for="p in o.probes" :key="p.id">
+              <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
+              <span class="tag ms-2" :class="stateTag[p.state]">{{ stateText[p.state] }}</span>
+            </li>
+            <li v-if="unprobed">
+              <span class="soft">{{ unprobed }} not probed yet: </span
+              ><RouterLink to="/gateways">probe all</RouterLink>
+            </li>
+          </ul>
         </section>
       </div>
     </template>
@@ -158,6 +295,43 @@ onMounted(look)
 </template>
 
 <style scoped>
+.counts {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.1rem 1rem;
+}
+.lights {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(12rem, 100%), 1fr));
+  gap: 0.8rem;
+}
+.lights .panel {
+  display: flex;
+  flex-direction: column;
+  color: inherit;
+  text-decoration: none;
+  border-left: 6px solid var(--wi-fine);
+  padding: 0.7rem 1rem;
+}
+.lights .panel:hover span {
+  text-decoration: underline;
+}
+.lights .warning {
+  border-left-color: var(--wi-warning);
+}
+.lights .error {
+  border-left-color: var(--wi-error);
+}
+.task {
+  display: flex;
+  justify-content: space-between;
+  gap: 1rem;
+  padding: 0.3rem 0;
+  border-top: 1px solid var(--wi-line);
+}
+.task:first-child {
+  border-top: 0;
+}
 .gateways {
   display: flex;
   flex-wrap: wrap;

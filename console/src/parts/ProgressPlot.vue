@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// How many devices had come to each state by a day. The same numbers are in the list of waves.
+// How many of something there were by a day, or on each day.
 import {
   Chart,
   Filler,
@@ -11,35 +11,55 @@ import {
   Tooltip,
 } from 'chart.js'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
-import type { Schemas } from '../api/client'
 
+export interface Line {
+  key: string
+  text: string
+  colour: string
+}
 Chart.register(LineController, LineElement, LinearScale, PointElement, Legend, Tooltip, Filler)
-const props = defineProps<{ days: Schemas['SwitchoverDay'][]; total: number }>()
+const props = defineProps<{
+  days: ({ day: string } & Record<string, unknown>)[]
+  lines: Line[]
+  of: string // what is counted
+  label: string // for who cannot see it
+  total?: number // the sums up to each day, of so many
+}>()
 const canvas = ref<HTMLCanvasElement>()
-const lines = [
-  { key: 'released', text: 'Released', colour: '#868e96' },
-  { key: 'handed_over', text: 'Handed over', colour: '#1864ab' },
-  { key: 'taken', text: 'Taken', colour: '#5f3dc4' },
-  { key: 'connected', text: 'Connected', colour: '#2b8a3e' },
-] as const
 let chart: Chart | undefined
 
+// Days on which nothing happened are not in what the service sends.
+function everyDay() {
+  const day = 864e5
+  const known = new Map(props.days.map((d) => [Date.parse(d.day), d]))
+  const first = Date.parse(props.days[0]!.day)
+  const last = Date.parse(props.days[props.days.length - 1]!.day)
+  return Array.from({ length: Math.round((last - first) / day) + 1 }, (_, i) => {
+    const at = first + i * day
+    return known.get(at) ?? { day: new Date(at).toISOString() }
+  }) as typeof props.days
+}
 function draw() {
   chart?.destroy()
   if (!canvas.value || props.days.length === 0) return
   const ink = getComputedStyle(canvas.value).color
   const day = 864e5
   const first = Date.parse(props.days[0]!.day) - day
-  const datasets = lines.map(({ key, text, colour }) => {
+  const days = props.total ? props.days : everyDay()
+  const datasets = props.lines.map(({ key, text, colour }) => {
     let sum = 0
-    const data = [{ x: first, y: 0 }]
-    for (const d of props.days) data.push({ x: Date.parse(d.day), y: (sum += d[key]) })
+    const data = props.total ? [{ x: first, y: 0 }] : []
+    for (const d of days) {
+      const n = Number(d[key] ?? 0)
+      sum = props.total ? sum + n : n
+      data.push({ x: Date.parse(d.day), y: sum })
+    }
     return {
       label: text,
       data,
       borderColor: colour,
       backgroundColor: colour,
-      stepped: 'before' as const,
+      stepped: props.total ? ('before' as const) : false,
       pointRadius: 2.5,
       borderWidth: 2,
     }
@@ -70,8 +90,8 @@ function draw() {
         },
         y: {
           beginAtZero: true,
-          max: props.total,
-          title: { display: true, text: 'devices', color: ink },
+          max: props.total || undefined,
+          title: { display: true, text: props.of, color: ink },
           ticks: { color: ink, precision: 0 },
           grid: { color: '#88888833' },
         },
@@ -86,11 +106,7 @@ onBeforeUnmount(() => chart?.destroy())
 
 <template>
   <div class="plot">
-    <canvas
-      ref="canvas"
-      role="img"
-      aria-label="Devices by state over time; the list of waves has the same numbers of today"
-    />
+    <canvas ref="canvas" role="img" :aria-label="label" />
   </div>
 </template>
 

@@ -9,7 +9,7 @@ import ListTable from './ListTable.vue'
 import Notice from './Notice.vue'
 import ProgressPlot from './ProgressPlot.vue'
 import { platformText } from './platforms'
-import { type Board, holders, needTexts, stepStates, stepText } from './switchovers'
+import { type Board, holders, needTexts, stepLines, stepStates, stepText } from './switchovers'
 import { useAddress } from './useAddress'
 import { useJob } from './useJob'
 
@@ -211,11 +211,20 @@ const list = ref<{ look: () => Promise<void> }>()
           </ul>
         </div>
         <p v-if="board.reports" class="mb-0">
-          <RouterLink to="/findings">{{ board.reports }} devices report a problem</RouterLink>
+          <RouterLink to="/findings"
+            >{{ board.reports === 1 ? '1 device reports' : `${board.reports} devices report` }} a
+            problem</RouterLink
+          >
         </p>
         <template v-if="board.days.length > 0">
           <h3 class="mt-3">Progress</h3>
-          <ProgressPlot :days="board.days" :total="of.touched" />
+          <ProgressPlot
+            :days="board.days"
+            :lines="stepLines"
+            :total="of.touched"
+            of="devices"
+            label="Devices by state over time; the list of waves has the same numbers of today"
+          />
         </template>
       </section>
       <section class="panel" aria-labelledby="needs">

@@ -37,6 +37,13 @@ export const stepStates = [
   { state: 'connected', text: 'Connected', colour: '#2b8a3e' },
   { state: 'nothing', text: 'Nothing to do', colour: '#0b7285' },
 ]
+/** The lines of the plot of their progress. */
+export const stepLines = [
+  { key: 'released', text: 'Released', colour: '#868e96' },
+  { key: 'handed_over', text: 'Handed over', colour: '#1864ab' },
+  { key: 'taken', text: 'Taken', colour: '#5f3dc4' },
+  { key: 'connected', text: 'Connected', colour: '#2b8a3e' },
+]
 export const stepText = (state: string) => stepStates.find((s) => s.state === state)?.text ?? state
 
 export const needTexts: Record<string, string> = {

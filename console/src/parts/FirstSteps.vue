@@ -1,0 +1,115 @@
+<script setup lang="ts">
+// What an empty service leads through. A step that is done, or that somebody skips, is out of the
+// way; all of them can be found again until the first parcel is handed over.
+import { computed, ref } from 'vue'
+import type { Schemas } from '../api/client'
+
+const props = defineProps<{
+  counts: Schemas['Counts']
+  organisation: Schemas['Organisation']
+}>()
+const remembered = () => {
+  try {
+    return JSON.parse(localStorage.getItem('skipped') ?? '[]') as string[]
+  } catch {
+    return []
+  }
+}
+const skipped = ref<string[]>(remembered())
+function skip(key: string) {
+  skipped.value = [...skipped.value, key]
+  localStorage.setItem('skipped', JSON.stringify(skipped.value))
+}
+function again() {
+  skipped.value = []
+  localStorage.removeItem('skipped')
+}
+const steps = computed(() => {
+  const c = props.counts
+  return [
+    {
+      key: 'organisation',
+      to: '/organisation',
+      text: 'Name your organisation',
+      why: 'Its name is on every card, and links begin with its public address.',
+      done: props.organisation.name !== '' && (props.organisation.links ?? '') !== '',
+    },
+    {
+      key: 'authority',
+      to: '/authorities',
+      text: 'Create or import a CA',
+      why: 'For certificates of devices and gateways; connections by pre-shared key need none.',
+      done: false,
+    },
+    {
+      key: 'gateway',
+      to: '/gateways/new',
+      text: 'Add a gateway',
+      why: 'By hand, or from the configuration that its daemons run.',
+      done: c.gateways > 0,
+    },
+    {
+      key: 'people',
+      to: '/imports',
+      text: 'Import people',
+      why: 'From a table or a directory, or add one person by hand.',
+      done: c.people > 0,
+    },
+    {
+      key: 'pattern',
+      to: '/patterns/new',
+      text: 'Add a pattern',
+      why: 'It makes the profiles of a whole class of devices.',
+      done: c.profiles > 0,
+    },
+    {
+      key: 'rehearse',
+      to: '/rehearsals',
+      text: 'Rehearse',
+      why: 'The service signs in with a parcel before a person does.',
+      done: c.parcels > 0,
+    },
+    {
+      key: 'handover',
+      to: '/handovers',
+      text: 'Hand over',
+      why: 'People get a link, and you see who has connected.',
+      done: c.parcels > 0,
+    },
+  ]
+})
+const left = computed(() => steps.value.filter((s) => !s.done && !skipped.value.includes(s.key)))
+const begun = computed(() => props.counts.parcels === 0)
+</script>
+
+<template>
+  <section v-if="begun" class="panel mb-3" aria-labelledby="first">
+    <h2 id="first">First steps</h2>
+    <ol v-if="left.length" class="mb-0">
+      <li v-for="s in left" :key="s.key" class="mb-1">
+        <RouterLink :to="s.to">{{ s.text }}</RouterLink>. <span class="soft">{{ s.why }}</span>
+        <button
+          type="button"
+          class="alters link"
+          :aria-label="`Skip: ${s.text}`"
+          @click="skip(s.key)"
+        >
+          Skip
+        </button>
+      </li>
+    </ol>
+    <p v-if="skipped.length" class="mt-2 mb-0">
+      <button type="button" class="link" @click="again">Show skipped steps</button>
+    </p>
+  </section>
+</template>
+
+<style scoped>
+.link {
+  border: 0;
+  background: none;
+  padding: 0 0.3rem;
+  color: inherit;
+  text-decoration: underline;
+}
+</style>

@@ -1,0 +1,50 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/store"
+)
+
+// TestLivedPages opens pages of a service that has been in use for some weeks: what an empty one
+// does not show is shown, and accessible.
+func TestLivedPages(t *testing.T) {
+	t.Parallel()
+	f := startLived(t)
+	page, err := f.svc.Switchovers.List(t.Context(), store.Query{
+		Limit: 1, Conditions: map[string]string{"active": "true"},
+	})
+	if err != nil || len(page.Items) == 0 {
+		t.Fatalf("no switchover is under way: %v", err)
+	}
+	lyngholm, err := f.svc.Gateways.List(t.Context(), store.Query{
+		Limit: 1, Conditions: map[string]string{"name": "Lyngholm"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	for _, p := range []struct{ name, path, title, text string }{
+		{"overview", "/", "Skerry Line", "New key at Norrvik"},
+		{"switchover", "/switchovers/" + page.Items[0].ID, "New key at Norrvik", "connected"},
+		{"switchovers", "/switchovers", "Switchovers", "closed"},
+		{"handovers", "/handovers", "Handovers", "Connection seen"},
+		{"calendar", "/calendar", "Calendar", "Plan: new gateway certificate"},
+		{"rehearsals", "/rehearsals", "Rehearsals", "passed"},
+		{"gateway", "/gateways/" + lyngholm.Items[0].ID, "Lyngholm", "Response times"},
+	} {
+		t.Run(p.name, func(t *testing.T) {
+			b.t = t
+			b.goTo(p.path, p.title)
+			b.see(p.text)
+			b.accessible(p.name)
+			b.fits()
+			b.shot("lived-" + p.name)
+		})
+	}
+	b.t = t
+}
