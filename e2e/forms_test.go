@@ -460,8 +460,8 @@ func TestRest(t *testing.T) {
 		t.Errorf("stored is %+v (%v)", o, err)
 	}
 	b.do(chromedp.EmulateViewport(360, 740))
-	visible := `getComputedStyle([...document.querySelectorAll('nav a')].find(a => ` +
-		`a.textContent.trim() === 'People')).display !== 'none'`
+	visible := `[...document.querySelectorAll('nav a')].find(a => ` +
+		`a.textContent.trim() === 'People').getClientRects().length > 0`
 	if eval[bool](b, visible) {
 		t.Error("the menu is open before it is asked for")
 	}
