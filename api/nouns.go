@@ -82,3 +82,12 @@ func NounOf(name string) Noun {
 	}
 	return Noun{}
 }
+
+// FoundRecord is a record that a search has found.
+type FoundRecord struct {
+	// Kind of the record, such as gateway.
+	Noun string `json:"noun"`
+	ID   string `json:"id"`
+	// What people call it.
+	Name string `json:"name"`
+}

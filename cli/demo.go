@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/demo"
@@ -59,7 +60,15 @@ runs a full example on the command line, prints what it does, and exits.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, s.Close()) }()
-			identities, err := demo.Lived(cmd.Context(), svc, s, &clock)
+			load := func() (map[string]pki.Identity, error) {
+				return demo.Lived(cmd.Context(), svc, s, &clock)
+			}
+			if once { // the tour makes its own history
+				load = func() (map[string]pki.Identity, error) {
+					return demo.Furnish(cmd.Context(), svc)
+				}
+			}
+			identities, err := load()
 			if err != nil {
 				return err
 			}

@@ -519,3 +519,8 @@ func (c *Client) Job(ctx context.Context, id string) (api.Job, error) {
 func (c *Client) Cancel(ctx context.Context, id string) (api.Job, error) {
 	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/cancellation", nil)
 }
+
+// Search finds records of every noun by a text.
+func (c *Client) Search(ctx context.Context, text string) (api.Items[api.FoundRecord], error) {
+	return get[api.Items[api.FoundRecord]](ctx, c, "/search", url.Values{"text": {text}})
+}

@@ -16,6 +16,9 @@ import (
 	"wardicon/store"
 )
 
+// MovedAddress is the address that Norrvik moves to.
+const MovedAddress = "north.skerryline.example"
+
 // historyDays is how long the sample service has run when somebody looks at it.
 const historyDays = 28
 
@@ -208,10 +211,12 @@ func (h *history) runningSwitchover(ctx context.Context) error {
 	h.clock.at(6)
 	end := time.Now().AddDate(0, 0, 24).UTC().Truncate(24 * time.Hour)
 	id, err := h.begin(ctx, vpn.Switchover{
-		Name: "New key at Norrvik", Kind: vpn.SwitchPSK, GatewayID: h.gateways["Norrvik"],
+		Name: "Norrvik moves to another line", Kind: vpn.SwitchAddress,
+		GatewayID: h.gateways["Norrvik"],
+		Next:      vpn.NextValue{Address: MovedAddress, Addresses: []string{"198.51.100.7"}},
 		Waves:     []vpn.Wave{{Group: "bridge"}, {Share: 60}, {Share: 100}},
 		SeenShare: 60, ReportShare: 30, RemindDays: 3, CutOff: &end,
-		Note: "The key has been in use for two years.",
+		Note: "The old line is given up at the end of the year.",
 	})
 	if err != nil {
 		return err

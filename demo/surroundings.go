@@ -72,6 +72,7 @@ func Surround(
 			return s, fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
+	names[MovedAddress] = names["norrvik.skerryline.example"]
 	names["tallholm.skerryline.example"] = []string{"198.51.100.91"} // not as on record
 	if s.Names, err = simulate.NewNameServer(names); err != nil {
 		return s, err

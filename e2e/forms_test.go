@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"wardicon/client"
 	"wardicon/demo"
@@ -470,4 +471,66 @@ func TestRest(t *testing.T) {
 	b.accessible("the open menu")
 	b.press("People")
 	b.until(`document.title === 'People · Wardicon' && !(` + visible + `)`)
+}
+
+// TestSearchBar goes through the console by the keyboard alone: to pages, to actions and to records
+// of every noun.
+func TestSearchBar(t *testing.T) {
+	t.Parallel()
+	f := start(t, true)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	key := func(keys string, options ...chromedp.KeyOption) {
+		t.Helper()
+		b.do(chromedp.KeyEvent(keys, options...))
+	}
+	key("k", chromedp.KeyModifiers(2 /* Ctrl */))
+	b.see("Plan a switchover")
+	key("lyng")
+	b.until(`[...document.querySelectorAll('[role=option]')].some(o => ` +
+		`o.textContent.includes('Lyngholm') && o.textContent.includes('gateway'))`)
+	b.accessible("the search")
+	b.shot("search")
+	key(kb.Enter)
+	b.until(`document.title === 'Lyngholm · Wardicon'`)
+	key("g")
+	key("s")
+	b.until(`document.title === 'Switchovers · Wardicon'`)
+	key("?")
+	b.see("Keyboard shortcuts")
+	b.accessible("the list of keys")
+	b.shot("keys")
+	key(kb.Escape)
+	b.until(`!document.querySelector('dialog[open]')`)
+	eval[bool](b, "("+labelled("Search")+".focus(), true)")
+	key("go/") // what is typed into a field is text
+	b.until(labelled("Search") + `.value === 'go/'`)
+	eval[bool](b, "("+labelled("Search")+".blur(), true)")
+	key("/")
+	b.until(`document.querySelector('dialog[open]')`)
+	eval[bool](b, `(document.querySelector('dialog input').value = '', true)`)
+	key("ada")
+	b.until(`[...document.querySelectorAll('[role=option]')].some(o => ` +
+		`o.textContent.includes('Ada Fjell'))`)
+	for range 2 {
+		key(kb.ArrowDown)
+	}
+	key(kb.ArrowUp)
+	b.until(`document.querySelector('[aria-selected=true]').id === 'target-1'`)
+
+	found, err := f.client.Search(t.Context(), "norrvik")
+	nouns := map[string]bool{}
+	for _, r := range found.Items {
+		nouns[r.Noun] = true
+		if r.ID == "" || r.Name == "" {
+			t.Errorf("found is %+v", r)
+		}
+	}
+	if err != nil || !nouns["gateway"] || !nouns["profile"] {
+		t.Errorf("found are %v (%v)", nouns, err)
+	}
+	if none, err := f.client.Search(t.Context(), "n"); err != nil || len(none.Items) > 0 {
+		t.Errorf("one letter finds %v (%v)", none.Items, err)
+	}
 }

@@ -29,8 +29,8 @@ func TestLivedPages(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.signIn()
 	for _, p := range []struct{ name, path, title, text string }{
-		{"overview", "/", "Skerry Line", "New key at Norrvik"},
-		{"switchover", "/switchovers/" + page.Items[0].ID, "New key at Norrvik", "connected"},
+		{"overview", "/", "Skerry Line", "Norrvik moves"},
+		{"switchover", "/switchovers/" + page.Items[0].ID, "Norrvik moves to another line", "connected"},
 		{"switchovers", "/switchovers", "Switchovers", "closed"},
 		{"handovers", "/handovers", "Handovers", "Connection seen"},
 		{"calendar", "/calendar", "Calendar", "Plan: new gateway certificate"},

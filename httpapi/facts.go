@@ -24,7 +24,16 @@ type organisationInput struct {
 	Body vpn.Organisation
 }
 
+type searchInput struct {
+	Text string `query:"text" maxLength:"200" doc:"Text to search for, of at least two characters"`
+}
+
 func (a *handlers) facts() {
+	handle(a, operation(http.MethodGet, "/search", "search", "Find records of every noun by a text",
+		"overview"),
+		func(ctx context.Context, in *searchInput) (api.Items[api.FoundRecord], error) {
+			return items(a.svc.Search(ctx, in.Text))
+		})
 	handle(
 		a,
 		operation(

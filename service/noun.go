@@ -20,6 +20,8 @@ type Noun interface {
 	Blank() any
 	Page(ctx context.Context, q store.Query) (any, error)
 	Show(ctx context.Context, id string) (any, error)
+	// Find lists the first records that a text is found in, by what they are called.
+	Find(ctx context.Context, text string, most int) ([]api.FoundRecord, error)
 	// Create keeps a new record, and Edit changes one; see Add and Change of Records.
 	Create(ctx context.Context, r any) (id string, row any, err error)
 	Edit(
@@ -60,6 +62,26 @@ func (u *Records[R, Row, P]) Page(ctx context.Context, q store.Query) (any, erro
 // Show is Get.
 func (u *Records[R, Row, P]) Show(ctx context.Context, id string) (any, error) {
 	return u.Get(ctx, id)
+}
+
+// Find lists the first records that a text is found in.
+func (u *Records[R, Row, P]) Find(
+	ctx context.Context,
+	text string,
+	most int,
+) ([]api.FoundRecord, error) {
+	page, err := u.List(ctx, store.Query{Search: text, Limit: most})
+	if err != nil {
+		return nil, err
+	}
+	list := make([]api.FoundRecord, len(page.Items))
+	for i, row := range page.Items {
+		list[i] = api.FoundRecord{Noun: u.table.Noun, Name: u.name(row)}
+		if record, ok := any(row).(interface{ RecordID() string }); ok {
+			list[i].ID = record.RecordID()
+		}
+	}
+	return list, nil
 }
 
 // Create is Add, and tells the identifier.

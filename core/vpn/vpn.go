@@ -52,6 +52,9 @@ type Meta struct {
 	Damaged []string `json:"damaged,omitempty" readOnly:"true"`
 }
 
+// RecordID is the identifier of the record, whatever its noun.
+func (m Meta) RecordID() string { return m.ID }
+
 // Place is where a gateway stands or a person is.
 type Place struct {
 	// City.

@@ -5,6 +5,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import IconTheme from '~icons/bi/circle-half'
 import IconOut from '~icons/bi/box-arrow-right'
+import IconSearch from '~icons/bi/search'
 import IconMenu from '~icons/bi/list'
 import IconOpen from '~icons/bi/chevron-down'
 import IconClosed from '~icons/bi/chevron-right'
@@ -13,6 +14,7 @@ import { groups, type Place, places } from '../places'
 import { useTheme } from './useTheme'
 
 type Group = keyof typeof groups
+defineEmits<{ search: [] }>()
 
 const session = useSession()
 const route = useRoute()
@@ -82,6 +84,9 @@ async function leave() {
       @click="unfolded = !unfolded"
     >
       <IconMenu /> Menu
+    </button>
+    <button type="button" @click="$emit('search')">
+      <IconSearch aria-hidden="true" /> Search <kbd class="ms-auto">/</kbd>
     </button>
     <RouterLink
       v-for="p in top"
