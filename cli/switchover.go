@@ -309,7 +309,7 @@ func (a *app) phase(n noun[api.Switchover], p phaseCommand) *cobra.Command {
 				return err
 			}
 		}
-		if p.name == "cut-off" {
+		if p.name == "cut-off" && s.State.Active() { // else the service refuses it
 			holders, err := a.askHolders(ctx, c, s)
 			if err != nil {
 				return err

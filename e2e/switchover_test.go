@@ -285,6 +285,33 @@ func TestSwitchoverKinds(t *testing.T) {
 			t.Errorf("after undoing there are %d profiles (%v)", page.Total, err)
 		}
 	})
+	t.Run("ca-rollover", func(t *testing.T) {
+		run(0, "", "authority", "make", "Skerry Line 2")
+		run(1, "the CA that is replaced", "switchover", "add", "Roll", "--kind", "ca-rollover",
+			"--old-authority", "Skerry Line Authority", "--new-authority", "Skerry Line Authority")
+		run(0, "draft", "switchover", "add", "Roll", "--kind", "ca-rollover", "--old-authority",
+			"Skerry Line Authority", "--new-authority", "Skerry Line 2")
+		run(0, "install a file", "switchover", "preview", "Roll")
+		run(0, "running", "switchover", "start", "Roll")
+		f.settledJobs()
+		certificates, err := f.client.Certificates(t.Context(), client.Query{
+			Limit: 100, Search: "Yard laptop", Sort: "-created",
+		})
+		if err != nil || len(certificates.Items) == 0 ||
+			certificates.Items[0].Authority != "Skerry Line 2" {
+			t.Errorf("its certificates are %+v (%v)", certificates.Items, err)
+		}
+		if x := f.steps("Roll")["Yard laptop"]; x.State != api.StepHanded {
+			t.Errorf("it is %+v", x)
+		}
+		run(0, "closed", "switchover", "cut-off", "Roll", "--yes")
+		g, err := f.client.Gateways.List(t.Context(), client.Query{
+			Limit: 1, Filter: map[string]string{"name": "Brattvik"},
+		})
+		if err != nil || g.Items[0].Offers.TLS.Authority != authority("Skerry Line 2") {
+			t.Errorf("after the cut-off the gateway names %+v (%v)", g.Items[0].Offers.TLS, err)
+		}
+	})
 	t.Run("release", func(t *testing.T) {
 		run(0, "draft", "switchover", "add", "Sequoia", "--kind", "release", "--platform", "macos",
 			"--release", "15")

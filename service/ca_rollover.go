@@ -127,11 +127,11 @@ func (s *Service) RollOver(
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		switch step {
 		case RolloverBegin:
-			err = s.beginRollover(ctx, tx, id, successorID)
+			err = s.beginRollover(ctx, tx, id, successorID, false)
 		case RolloverFinish:
 			err = s.finishRollover(ctx, tx, id, anyway)
 		case RolloverUndo:
-			err = s.undoRollover(ctx, tx, id)
+			err = s.undoRollover(ctx, tx, id, false)
 		default:
 			err = problem(
 				"authority",
@@ -159,7 +159,15 @@ func (s *Service) RollOver(
 	return c, err
 }
 
-func (s *Service) beginRollover(ctx context.Context, tx *store.Tx, id, successorID string) error {
+// beginRollover has both authorities trusted, and the old one issue no more. With clients set, the
+// records of gateways say that they trust devices' certificates of both too, as their daemons do
+// once they have the configuration that is made from it.
+func (s *Service) beginRollover(
+	ctx context.Context,
+	tx *store.Tx,
+	id, successorID string,
+	clients bool,
+) error {
 	from, err := store.Authorities.Row(ctx, tx, id)
 	if err != nil {
 		return err
@@ -200,7 +208,7 @@ func (s *Service) beginRollover(ctx context.Context, tx *store.Tx, id, successor
 	if err != nil {
 		return err
 	}
-	if err := s.eachOffer(ctx, tx, false, func(list []*x509.Certificate) []*x509.Certificate {
+	if err := s.eachOffer(ctx, tx, clients, func(list []*x509.Certificate) []*x509.Certificate {
 		if !among(list, old) {
 			return list
 		}
@@ -244,7 +252,7 @@ func (s *Service) finishRollover(ctx context.Context, tx *store.Tx, id string, a
 	})
 }
 
-func (s *Service) undoRollover(ctx context.Context, tx *store.Tx, id string) error {
+func (s *Service) undoRollover(ctx context.Context, tx *store.Tx, id string, clients bool) error {
 	c, err := s.rollover(ctx, tx, id)
 	if err != nil {
 		return err
@@ -253,7 +261,7 @@ func (s *Service) undoRollover(ctx context.Context, tx *store.Tx, id string) err
 	if err != nil {
 		return err
 	}
-	if err := s.eachOffer(ctx, tx, false, func(list []*x509.Certificate) []*x509.Certificate {
+	if err := s.eachOffer(ctx, tx, clients, func(list []*x509.Certificate) []*x509.Certificate {
 		if !among(list, old) {
 			return list
 		}

@@ -63,7 +63,7 @@ func (s *Service) undoSwitchover(ctx context.Context, tx *store.Tx, w *vpn.Switc
 		return err
 	}
 	if w.Kind == vpn.SwitchRollover {
-		if err := s.undoRollover(ctx, tx, w.AuthorityID); err != nil {
+		if err := s.undoRollover(ctx, tx, w.AuthorityID, true); err != nil {
 			return err
 		}
 	}

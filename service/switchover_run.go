@@ -100,7 +100,7 @@ func (s *Service) startSwitchover(ctx context.Context, tx *store.Tx, w *vpn.Swit
 		return err
 	}
 	if w.Kind == vpn.SwitchRollover {
-		if err := s.beginRollover(ctx, tx, w.AuthorityID, w.SuccessorID); err != nil {
+		if err := s.beginRollover(ctx, tx, w.AuthorityID, w.SuccessorID, true); err != nil {
 			return err
 		}
 	}

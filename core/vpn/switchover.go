@@ -337,6 +337,9 @@ func (in *inspector) next(s *Switchover) {
 	if s.Platform != "" {
 		oneOf(in, "/platform", s.Platform, Platforms)
 	}
+	if s.Kind == SwitchRollover && s.AuthorityID == s.SuccessorID && s.AuthorityID != "" {
+		in.add("/successor_id", "the CA that is replaced", "another CA", "choose its successor")
+	}
 	if slices.Contains(s.SuccessorIDs, s.GatewayID) && s.GatewayID != "" {
 		in.add("/successor_ids", "the gateway that is retired", "other gateways", "remove it")
 	}
