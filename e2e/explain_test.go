@@ -177,7 +177,7 @@ func TestReports(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.goTo("/", "Sign in to Wardicon")
 	b.signIn()
-	b.see("One person reports")
+	b.see("1 person reports a problem")
 	b.goTo("/explain", "Explain a failure")
 	b.see("Problem reports")
 	if text := eval[string](

@@ -25,6 +25,12 @@ func TestLivedPages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	profile, err := f.svc.Profiles.List(t.Context(), store.Query{
+		Limit: 1, Conditions: map[string]string{"device": "Bridge tablet 1", "gateway": "Norrvik"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.signIn()
@@ -35,6 +41,7 @@ func TestLivedPages(t *testing.T) {
 		{"handovers", "/handovers", "Handovers", "Connection seen"},
 		{"calendar", "/calendar", "Calendar", "Plan: new gateway certificate"},
 		{"rehearsals", "/rehearsals", "Rehearsals", "passed"},
+		{"profile", "/profiles/" + profile.Items[0].ID, "Bridge tablet 1 → Norrvik", "Next: "},
 		{"gateway", "/gateways/" + lyngholm.Items[0].ID, "Lyngholm", "Response times"},
 	} {
 		t.Run(p.name, func(t *testing.T) {

@@ -20,6 +20,7 @@ import RecordForm from '../../parts/RecordForm.vue'
 import RemoveButton from '../../parts/RemoveButton.vue'
 import TallyTags from '../../parts/TallyTags.vue'
 import { offers } from '../../parts/offers'
+import WaySteps from '../../parts/WaySteps.vue'
 import { useForm } from '../../parts/useForm'
 
 const props = defineProps<{ id: string }>()
@@ -215,6 +216,7 @@ const remove = () => profileRecords.remove(props.id)
         }}</RouterLink>
       </template>
     </p>
+    <WaySteps :planned="planned" />
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
       <FindingBox
