@@ -97,11 +97,13 @@ type Pattern struct {
 // Planned is a profile's planned connection with reasons and findings. The connection
 // carries masks in the place of its secrets.
 type Planned struct {
-	Profile    vpn.Profile     `json:"profile"`
-	Connection vpn.Connection  `json:"connection"`
-	Choices    []plan.Choice   `json:"choices"`
-	Findings   []check.Finding `json:"findings"`
-	Tally      vpn.Tally       `json:"tally"`
+	// Switchovers by which it is planned with a new value that is not on record yet.
+	Switchovers []FoundRecord   `json:"switchovers"`
+	Profile     vpn.Profile     `json:"profile"`
+	Connection  vpn.Connection  `json:"connection"`
+	Choices     []plan.Choice   `json:"choices"`
+	Findings    []check.Finding `json:"findings"`
+	Tally       vpn.Tally       `json:"tally"`
 	// Platform and release.
 	Release string `json:"release"`
 	// Protocols that were not chosen, with the reason.

@@ -76,6 +76,9 @@ on errors and warnings.`,
 					a.say("\nboth sides negotiate")
 					a.agreements("  ", planned.Agreements)
 				}
+				for _, by := range planned.Switchovers {
+					a.say("\nwith the new value of the switchover %s", by.Name)
+				}
 				if len(planned.Passed) > 0 {
 					a.say("\nnot chosen")
 				}

@@ -245,6 +245,10 @@ func TestSwitchoverKinds(t *testing.T) {
 			if !test.moved() {
 				t.Errorf("its plan has not the new value: %+v", f.steps(test.kind)[test.device])
 			}
+			if _, out, _ := f.run("", "plan", test.device, "Skagen"); !strings.Contains(out,
+				"with the new value of the switchover "+test.kind) {
+				t.Errorf("the plan does not say by what it has the new value:\n%s", out)
+			}
 			if after := kept(); test.kind != "passwords" && after.Version != before.Version {
 				t.Error("the record has changed before the cut-off")
 			}

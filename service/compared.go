@@ -69,7 +69,10 @@ func (w *worked) state() string {
 	if in.Fallback != nil {
 		fmt.Fprint(&b, " ", in.Fallback.ID, " ", in.Fallback.Version)
 	}
-	fmt.Fprint(&b, " ", in.Second, w.moved)
+	fmt.Fprint(&b, " ", in.Second)
+	for _, by := range w.moved {
+		fmt.Fprint(&b, " ", by.ID)
+	}
 	for _, a := range in.Accounts {
 		fmt.Fprint(&b, " ", a.ID, " ", a.Version)
 	}

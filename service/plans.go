@@ -19,29 +19,31 @@ type worked struct {
 	plan     plan.Plan
 	subject  *check.Subject
 	findings []check.Finding
-	built    map[bool]string // digests of what would be built now, by hand or not
-	signer   string          // stands for what parcels are signed with
-	touched  int             // the profile's count of changes then
-	moved    string          // switchovers by which it has a new value
+	built    map[bool]string   // digests of what would be built now, by hand or not
+	signer   string            // stands for what parcels are signed with
+	touched  int               // the profile's count of changes then
+	moved    []api.FoundRecord // switchovers by which it has a new value
 }
 
 func (w *worked) shown() api.Planned {
 	return api.Planned{
-		Profile:    w.in.Profile,
-		Connection: w.plan.Connection.Masked(),
-		Choices:    w.plan.Choices,
-		Findings:   w.findings,
-		Tally:      check.Count(w.findings),
-		Passed:     w.plan.Passed,
-		Unmet:      w.plan.Unmet,
-		Chains:     w.subject.Chains(),
-		Agreements: w.subject.Agreements(),
-		Pattern:    w.in.Pattern.Name,
-		Formats:    w.plan.Ability.Formats,
-		Release:    w.plan.Release.Title,
-		Format:     w.plan.Format,
-		Title:      w.in.Device.Name + " → " + w.in.Gateway.Name,
-		PersonID:   w.in.Person.ID,
+		Profile: w.in.Profile,
+
+		Switchovers: append([]api.FoundRecord{}, w.moved...),
+		Connection:  w.plan.Connection.Masked(),
+		Choices:     w.plan.Choices,
+		Findings:    w.findings,
+		Tally:       check.Count(w.findings),
+		Passed:      w.plan.Passed,
+		Unmet:       w.plan.Unmet,
+		Chains:      w.subject.Chains(),
+		Agreements:  w.subject.Agreements(),
+		Pattern:     w.in.Pattern.Name,
+		Formats:     w.plan.Ability.Formats,
+		Release:     w.plan.Release.Title,
+		Format:      w.plan.Format,
+		Title:       w.in.Device.Name + " → " + w.in.Gateway.Name,
+		PersonID:    w.in.Person.ID,
 	}
 }
 

@@ -209,7 +209,11 @@ func newIdentity(address string) string {
 
 // moved puts the new values in place by which a profile is planned, while two are valid. It tells
 // by which switchovers.
-func (s *Service) moved(ctx context.Context, tx *store.Tx, in *plan.Input) (by string, err error) {
+func (s *Service) moved(
+	ctx context.Context,
+	tx *store.Tx,
+	in *plan.Input,
+) (by []api.FoundRecord, err error) {
 	ids, err := tx.MovedBy(ctx, in.Profile.ID)
 	for _, id := range ids {
 		w, err := store.Switchovers.Get(ctx, tx, id)
@@ -219,7 +223,7 @@ func (s *Service) moved(ctx context.Context, tx *store.Tx, in *plan.Input) (by s
 		if err := s.move(w, in); err != nil {
 			return by, err
 		}
-		by += " " + id
+		by = append(by, api.FoundRecord{Noun: "switchover", ID: id, Name: w.Name})
 	}
 	return by, err
 }

@@ -65,7 +65,11 @@ const steps = computed(() => {
     },
   ]
 })
-const next = computed(() => steps.value.find((s) => !s.done))
+// What may be left out is not next once a later step is done.
+const next = computed(() => {
+  const list = steps.value
+  return list.find((s, i) => !s.done && !(s.optional && list.slice(i).some((l) => l.done)))
+})
 </script>
 
 <template>

@@ -217,6 +217,11 @@ const remove = () => profileRecords.remove(props.id)
       </template>
     </p>
     <WaySteps :planned="planned" />
+    <p v-for="s in planned.switchovers" :key="s.id" class="finding note">
+      Planned with the new value of
+      <RouterLink :to="`/switchovers/${s.id}`">{{ s.name }}</RouterLink>; it is on the gateway's
+      record after the cut-off.
+    </p>
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
       <FindingBox
