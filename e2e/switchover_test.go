@@ -289,6 +289,22 @@ func TestSwitchoverKinds(t *testing.T) {
 			t.Errorf("after undoing there are %d profiles (%v)", page.Total, err)
 		}
 	})
+	t.Run("retirement for good", func(t *testing.T) {
+		run(0, "draft", "switchover", "add", "Leave now", "--kind", "retirement", "--gateway",
+			"Skagen", "--successor", "Hirtshals")
+		run(0, "", "switchover", "preview", "Leave now")
+		run(0, "running", "switchover", "start", "Leave now")
+		f.settledJobs()
+		run(1, "is still used by", "gateway", "remove", "Skagen", "--yes")
+		run(0, "closed", "switchover", "cut-off", "Leave now", "--yes")
+		page, err := f.client.Profiles.List(t.Context(), query("Tls box"))
+		if err != nil || page.Total != 1 || page.Items[0].Gateway != "Hirtshals" {
+			t.Errorf("its profiles are %+v (%v)", page.Items, err)
+		}
+		run(0, "removed", "gateway", "remove", "Skagen", "--yes")
+		run(0, "closed", "switchover", "board", "Leave now")
+		run(0, "closed", "switchover", "board", "psk")
+	})
 	t.Run("ca-rollover", func(t *testing.T) {
 		run(0, "", "authority", "make", "Skerry Line 2")
 		run(1, "the CA that is replaced", "switchover", "add", "Roll", "--kind", "ca-rollover",

@@ -208,7 +208,7 @@ func (s *Service) settlePasswords(ctx context.Context, tx *store.Tx, w *vpn.Swit
 			return err
 		}
 		for _, a := range accounts {
-			if done[a.ID] || !validAt(a, w.GatewayID) {
+			if done[a.ID] || !givesPassword(a, w) {
 				continue
 			}
 			done[a.ID] = true

@@ -128,8 +128,8 @@ func (s *Service) surveys() kind {
 				return nil
 			}
 			w, err := store.Switchovers.Get(ctx, tx, j.Subject)
-			if err != nil || w.State != vpn.SwitchDraft {
-				return err
+			if err != nil || w.State != vpn.SwitchDraft || w.Changed.After(j.Created) {
+				return err // what was computed may be of another value
 			}
 			now := s.now().UTC()
 			w.Surveyed = &now

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -236,6 +237,10 @@ func (s *Service) holdsAndPlaces(
 	}
 	if w.GatewayID != "" && w.Kind != vpn.SwitchRetirement {
 		g, err := store.Gateways.Get(ctx, tx, w.GatewayID)
+		var gone *store.NotFoundError
+		if errors.As(err, &gone) { // it was removed after the end
+			return nil
+		}
 		if err != nil {
 			return err
 		}

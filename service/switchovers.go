@@ -238,7 +238,7 @@ func (s *Service) move(w *vpn.Switchover, in *plan.Input) error {
 	case vpn.SwitchPasswords:
 		in.Accounts = slices.Clone(in.Accounts)
 		for i, a := range in.Accounts {
-			if validAt(a, w.GatewayID) {
+			if givesPassword(a, w) {
 				next, err := s.nextPassword(w.ID, a.ID)
 				if err != nil {
 					return err
@@ -258,8 +258,11 @@ func (s *Service) move(w *vpn.Switchover, in *plan.Input) error {
 	return nil
 }
 
-func validAt(a vpn.Account, gatewayID string) bool {
-	return len(a.GatewayIDs) == 0 || slices.Contains(a.GatewayIDs, gatewayID)
+// givesPassword tells whether a switchover gives an account another password: one that is kept
+// elsewhere is not ours to change.
+func givesPassword(a vpn.Account, w *vpn.Switchover) bool {
+	return a.Password != nil && !a.Password.IsZero() &&
+		(len(a.GatewayIDs) == 0 || slices.Contains(a.GatewayIDs, w.GatewayID))
 }
 
 // nextPassword is the password that a switchover gives an account: made under the master key, so

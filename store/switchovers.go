@@ -25,7 +25,7 @@ CREATE TABLE switchovers (
     kind    TEXT NOT NULL,
     state   TEXT NOT NULL,
     cut_off INTEGER,
-    gateway_id TEXT REFERENCES gateways
+    gateway_id TEXT REFERENCES gateways ON DELETE SET NULL
 );
 CREATE INDEX switchovers_gateway ON switchovers (gateway_id);
 CREATE TABLE switchover_steps (
@@ -88,6 +88,9 @@ DROP TRIGGER switchover_seen;
 DROP TABLE switchover_steps;
 DROP TABLE switchovers;
 `)
+
+// OpenSwitchovers are those that have not ended.
+const OpenSwitchovers = "(SELECT * FROM switchovers WHERE state NOT IN ('closed', 'undone'))"
 
 func timeOrNil(t *time.Time) any {
 	if t == nil {
