@@ -41,7 +41,7 @@ func TestLivedPages(t *testing.T) {
 		{"handovers", "/handovers", "Handovers", "Connection seen"},
 		{"calendar", "/calendar", "Calendar", "Plan: new gateway certificate"},
 		{"rehearsals", "/rehearsals", "Rehearsals", "passed"},
-		{"profile", "/profiles/" + profile.Items[0].ID, "Bridge tablet 1 → Norrvik", "Next: "},
+		{"profile", "/profiles/" + profile.Items[0].ID, "Bridge tablet 1 → Norrvik", "Seen connected"},
 		{"gateway", "/gateways/" + lyngholm.Items[0].ID, "Lyngholm", "Response times"},
 	} {
 		t.Run(p.name, func(t *testing.T) {
