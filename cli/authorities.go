@@ -261,10 +261,9 @@ too, parcels carry both, and the old one stops issuing. Then renew the certifica
 parcels and install the gateways' new certificates; without a flag the command shows what still
 depends on the old CA. --finish removes the old CA from the offers, --undo the new one. The old CA
 stays on record and its CRL is served.`,
-		Example: "  wardicon authority roll-over \"Skerry Line\" --successor \"Skerry Line 2\"\n " +
-			" " +
-			"wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over " +
-			"\"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
+		Example: "  wardicon authority roll-over \"Skerry Line\" --successor \"Skerry Line " +
+			"2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority " +
+			"roll-over \"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				old, err := findAuthority(ctx, c, args[0])

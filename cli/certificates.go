@@ -187,10 +187,9 @@ func (a *app) certificateIssue() *cobra.Command {
 for it, and stores both with the device. The old certificate stays valid until it is revoked, so
 that the device keeps working until it has its new parcel. Without --name the certificate gets a
 name below the organisation's domain.`,
-		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n " +
-			" " +
-			"wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry Line\" --name " +
-			"ada@skerryline.example --days 90",
+		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry " +
+			"Line\"\n  wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry " +
+			"Line\" --name ada@skerryline.example --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				d, by, err := issuing(ctx, c, args[0], authority)
@@ -360,8 +359,7 @@ func issuing(
 	if authority == "" {
 		return d, by, usage(
 			"--authority: found nothing, expected the name of an authority; wardicon authority " +
-				"list " +
-				"shows them",
+				"list shows them",
 		)
 	}
 	if d, err = findDevice(ctx, c, device); err == nil {

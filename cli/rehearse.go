@@ -70,8 +70,8 @@ that is connected with the same certificate or login may be disconnected.`,
 			switch {
 			case len(args) > 0 == service:
 				return usage(
-					"expected files, or one of --profile, --gateway, --pattern, --matrix " +
-						"and --history",
+					"expected files, or one of --profile, --gateway, --pattern, --matrix and " +
+						"--history",
 				)
 			case (f.report == "") != (f.place == "") || f.report != "" && service:
 				return usage("--report and --place belong together, and to files")

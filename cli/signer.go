@@ -79,8 +79,7 @@ func (a *app) signerMake() *cobra.Command {
 		Long: "Makes a key and has an authority issue a signing certificate, in the place of " +
 			"the one that signed\nparcels. Parcels that were built before count as outdated.",
 		Example: "  wardicon organisation signer make --authority \"Skerry Line\" --name " +
-			"\"Skerry " +
-			"Line network office\"",
+			"\"Skerry Line network office\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" {

@@ -270,8 +270,7 @@ var phases = []phaseCommand{
 	},
 	{
 		"resume", "Go on after a pause", "Resumes a switchover that was paused, by an operator " +
-			"or " +
-			"because people reported problems.", "", "resumed %s",
+			"or because people reported problems.", "", "resumed %s",
 	},
 	{
 		"advance", "Begin the next wave", "Begins the next wave. It is refused while the wave " +
@@ -285,8 +284,7 @@ var phases = []phaseCommand{
 	},
 	{
 		"cut-off", "End the old value", "Puts the new value on record and ends the old one: " +
-			"links " +
-			"to parcels with it are closed. The devices that still hold it are listed first.",
+			"links to parcels with it are closed. The devices that still hold it are listed first.",
 		"", "cut off the old value of %s",
 	},
 }

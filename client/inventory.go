@@ -45,8 +45,7 @@ func (c *Client) LoadInventory(
 }
 
 // ChangeRecords adds, changes and removes up to 1000 records in one call, each by itself. Sent
-// again
-// with the same key, it is answered as before and not done twice; an empty key is none.
+// again with the same key, it is answered as before and not done twice; an empty key is none.
 func (c *Client) ChangeRecords(
 	ctx context.Context,
 	key string,

@@ -269,8 +269,7 @@ func members(conn *ldap.Conn, base string) (map[string][]string, error) {
 }
 
 // sameDN writes a distinguished name, or any other, in one form, as far as groups write one
-// otherwise than the
-// entry itself: capitals, and spaces between its parts.
+// otherwise than the entry itself: capitals, and spaces between its parts.
 func sameDN(text string) string {
 	dn, err := ldap.ParseDN(text)
 	if err != nil {

@@ -28,8 +28,7 @@ func answered(doc *huma.OpenAPI) {
 				op.Parameters = append(op.Parameters, &huma.Param{
 					Name: onceHeader, In: "header",
 					Description: "A request that is sent again with the same key within a day is " +
-						"answered " +
-						"as before, and not done twice",
+						"answered as before, and not done twice",
 					Schema: &huma.Schema{Type: huma.TypeString, MaxLength: &most},
 				})
 			}
@@ -40,9 +39,8 @@ func answered(doc *huma.OpenAPI) {
 // statusesOf says when an operation answers with which status (RFC 9110 §15).
 func statusesOf(path, method string, op *huma.Operation) map[int]string {
 	all := map[int]string{
-		http.StatusTooManyRequests: "Too many attempts; Retry-After says when to try again.",
-		http.StatusServiceUnavailable: "The service cannot work now, or the request took too " +
-			"long.",
+		http.StatusTooManyRequests:     "Too many attempts; Retry-After says when to try again.",
+		http.StatusServiceUnavailable:  "The service cannot work now, or a request took too long.",
 		http.StatusInternalServerError: "The service failed; its log has the request.",
 	}
 	if len(op.Security) > 0 {

@@ -25,9 +25,8 @@ const FetchPath = "/gateway-files"
 var ErrNoDelivery = errors.New("the token is none of a gateway")
 
 // NewDelivery makes a token by which a gateway fetches its configuration, in the place of an
-// earlier
-// one, and the script that does so and reloads its daemons by a command. At is the address of this
-// service.
+// earlier one, and the script that does so and reloads its daemons by a command. At is the address
+// of this service.
 func (s *Service) NewDelivery(
 	ctx context.Context,
 	gatewayID, reload, at string,

@@ -14,8 +14,7 @@ import (
 
 // GatewayUsers makes the lists that the daemons of a gateway look its users up in: everybody whose
 // account is valid there and has a password, by the login that devices send, without people who
-// have
-// left. Left are logins whose password is not on record.
+// have left. Left are logins whose password is not on record.
 func (s *Service) GatewayUsers(ctx context.Context, id string) (out api.GatewayUsers, err error) {
 	out = api.GatewayUsers{Files: []api.Handed{}, Left: []string{}}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {

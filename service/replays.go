@@ -7,8 +7,7 @@ import (
 )
 
 // BeginOnce notes that a request with a key is being answered, or has the answer to the same
-// request
-// before (nil where there is none).
+// request before (nil where there is none).
 func (s *Service) BeginOnce(
 	ctx context.Context,
 	whose, key string,

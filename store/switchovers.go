@@ -132,14 +132,12 @@ var Switchovers = kept(&Table[vpn.Switchover, api.Switchover]{
 		id:    "s.id",
 		from:  "switchovers s",
 		joins: "LEFT JOIN gateways g ON g.id = s.gateway_id",
-		cols: "s.id, s.version, s.created, s.changed, s.body, COALESCE(g.name, ''), " +
-			"(SELECT COUNT(*) FROM switchover_steps x WHERE x.switchover_id = s.id), " +
-			"(SELECT COUNT(*) FROM switchover_steps x WHERE x.switchover_id = s.id AND " +
-			"x.state IN ('connected', 'nothing')), " +
-			"EXISTS (SELECT 1 FROM secrets k WHERE k.owner = 'switchover:' || s.id AND " +
-			"k.field = 'next/psk'), " +
-			"EXISTS (SELECT 1 FROM secrets k WHERE k.owner = 'switchover:' || s.id AND " +
-			"k.field = 'next/control_key')",
+		cols: "s.id, s.version, s.created, s.changed, s.body, COALESCE(g.name, ''), (SELECT " +
+			"COUNT(*) FROM switchover_steps x WHERE x.switchover_id = s.id), (SELECT COUNT(*) " +
+			"FROM switchover_steps x WHERE x.switchover_id = s.id AND x.state IN ('connected', " +
+			"'nothing')), EXISTS (SELECT 1 FROM secrets k WHERE k.owner = 'switchover:' || s.id " +
+			"AND k.field = 'next/psk'), EXISTS (SELECT 1 FROM secrets k WHERE k.owner = " +
+			"'switchover:' || s.id AND k.field = 'next/control_key')",
 		scan: func(scan scanner) (row api.Switchover, err error) {
 			var psk, control bool
 			err = scanRecord(scan, &row.Switchover, &row.Meta, &row.Gateway, &row.Touched,

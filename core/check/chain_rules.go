@@ -53,10 +53,9 @@ var chainRules = []Rule{
 		Title:    "Certificate stands twice in a chain",
 		Severity: vpn.Note,
 		Fields:   []vpn.Field{vpn.FieldAuthority, vpn.FieldIdentity},
-		Why: "Clients take it, but every sign-in carries it twice, and strict peers reject " +
-			"it.",
-		Fix:    "Remove the second copy.",
-		Source: "RFC 8446 §4.4.2",
+		Why:      "Clients take it, but each sign-in carries it twice, and strict peers reject it.",
+		Fix:      "Remove the second copy.",
+		Source:   "RFC 8446 §4.4.2",
 		Bad: certificateExample("a root that was pasted twice", func() []Held {
 			return []Held{authority(sampleRoot()), authority(sampleRoot())}
 		}),

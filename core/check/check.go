@@ -166,8 +166,7 @@ type Subject struct {
 	// Rehearsed is what the newest rehearsal of the last parcel came to; nil where there is none.
 	Rehearsed *rehearsal.Result
 	// RehearsedBefore is set where any parcel was rehearsed, and RehearsalRequired where the
-	// pattern
-	// demands that of the last one.
+	// pattern demands that of the last one.
 	RehearsedBefore, RehearsalRequired bool
 	Apart                              []vpn.Field // what is not in the file, and need not be
 	Handing                            *Handing    // how a parcel is to be given to its person

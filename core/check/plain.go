@@ -309,8 +309,7 @@ var plain = map[string]string{
 		"it.",
 	"key-missing": "Your device cannot read the file. Ask for it again.",
 	"profile-removes-itself": "Your device will delete the connection by itself. Ask for a new " +
-		"file " +
-		"before that.",
+		"file before that.",
 	"issuer-not-in-file": "Your device would not connect. Ask for a new file.",
 	"protocol-several":   "Your device may connect in a less safe way than it could.",
 	"secret-elsewhere":   "Your device could not sign in. Ask for a new file.",

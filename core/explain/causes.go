@@ -108,8 +108,7 @@ var causes = []Cause{
 		ID:    "link-dropped",
 		Title: "The connection was interrupted",
 		Confirm: "Check whether it always happens after the same time, or when the device " +
-			"changes " +
-			"networks.",
+			"changes networks.",
 		Fix: "Use a shorter keepalive (25 seconds work with most routers) and reconnect " +
 			"automatically.",
 		Changes: "Keepalive in the parcel.",
@@ -131,8 +130,7 @@ var causes = []Cause{
 		ID:    "nat-registry",
 		Title: "Windows does not connect to a gateway behind NAT until a registry value is set",
 		Confirm: "The value AssumeUDPEncapsulationContextOnSendRule is missing, or the device " +
-			"was " +
-			"not restarted since.",
+			"was not restarted since.",
 		Fix:     "Install the parcel again, which sets the value, and restart the device.",
 		Changes: "One registry value for all IPsec on the device.",
 		Rebuild: true,
@@ -648,8 +646,7 @@ var causes = []Cause{
 		ID:    "host-silent",
 		Title: "Connected, but an internal host does not respond",
 		Confirm: "Check whether other people reach it, and whether its firewall allows the " +
-			"pool's " +
-			"addresses.",
+			"pool's addresses.",
 		Fix:     "Start the host, or allow the pool's addresses in its firewall.",
 		Changes: "The host.",
 		Person:  WaitFor,

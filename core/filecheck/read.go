@@ -70,8 +70,7 @@ func (w *work) read(
 			format.Note{
 				Kind: format.NotYetRead,
 				Found: "the files ask for more work together than is done at once, or took too " +
-					"long: " +
-					"they name each other again and again, or keys need very many rounds",
+					"long: they name each other again and again, or keys need very many rounds",
 				At: format.Position{File: w.file.Name, Line: 1, Column: 1},
 			},
 		)

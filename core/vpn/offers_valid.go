@@ -259,8 +259,7 @@ func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
 }
 
 // ServerKeyBytes are the bytes of a server's own key for tls-crypt-v2, from which that of each
-// client
-// is made: 128. A record may have one; a client's file never has.
+// client is made: 128. A record may have one; a client's file never has.
 func ServerKeyBytes(text string) ([]byte, error) {
 	_, rest, begun := strings.Cut(strings.ReplaceAll(text, "\r", ""), serverKeyBegin)
 	body, _, closed := strings.Cut(rest, serverKeyEnd)

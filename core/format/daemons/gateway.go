@@ -54,8 +54,8 @@ type gatewaySide struct {
 // Gateway writes a working configuration of the daemons that offer what is on record of a gateway:
 // the IKE daemon (swanctl.conf(5)), that of the TLS tunnel, the L2TP daemon (xl2tpd.conf(5)) and
 // the PPTP daemon (pptpd.conf(5)) with pppd, their user lists, and rules of a packet filter
-// (nft(8)). The
-// certificate comes with the bundle of the gateway's certificate, by the names that it has there.
+// (nft(8)). The certificate comes with the bundle of the gateway's certificate, by the names that
+// it has there.
 func Gateway(of Side) (Configured, error) {
 	g := &gatewaySide{Side: of, name: format.FileName(of.Gateway.Name, "")}
 	g.share()

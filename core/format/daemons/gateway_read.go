@@ -372,8 +372,7 @@ type sharedKey struct {
 }
 
 // psks gives the offers their keys: the one that names the gateway as the offer does, else the
-// first
-// that names nobody else.
+// first that names nobody else.
 func (s *serving) psks() {
 	taken := map[int]bool{}
 	find := func(own ...string) *secret.Text {

@@ -51,8 +51,7 @@ func (g *gatewaySide) tunnels() error {
 	if certificate && slices.Contains(o.Auth, vpn.TLSCertificate) && password {
 		g.left(
 			"TLS tunnel: one daemon demands a password of every client or of none; devices with " +
-				"a " +
-				"certificate alone need one of their own",
+				"a certificate alone need one of their own",
 		)
 	}
 	if k := o.ControlKey; k != nil && k.Key != nil {
@@ -139,8 +138,7 @@ func (g *gatewaySide) hashed() error {
 }
 
 // revocations writes the revocation lists of the CAs of devices' certificates. The daemon wants one
-// of
-// each, so there are none where one is missing.
+// of each, so there are none where one is missing.
 func (g *gatewaySide) revocations() (written bool) {
 	list, err := pki.Certificates(g.trusted(vpn.TLS))
 	if err != nil || len(list) == 0 {

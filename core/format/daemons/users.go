@@ -25,8 +25,7 @@ const usersFile = "-users.conf"
 
 // UserLists makes what the daemons of a gateway look its users up in: chap-secrets and pap-secrets
 // for pppd, as far as the gateway offers such methods (pppd(8), AUTHENTICATION), and secrets for
-// the
-// IKE daemon with its pre-shared keys (swanctl.conf(5), secrets). Users tells who signs in by a
+// the IKE daemon with its pre-shared keys (swanctl.conf(5), secrets). Users tells who signs in by a
 // protocol.
 func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
 	return userLists(g, nil, users)

@@ -174,8 +174,7 @@ var idle = map[string]string{
 	"vpn.dev":                      "how the interface is called",
 	"vpn.dev-type=tun":             assumed,
 	"vpn.unit-num":                 "how the interface is called",
-	"vpn.password-flags": "who keeps the password; the file itself shows whether it " +
-		"has one",
+	"vpn.password-flags":           "who keeps the password; the file shows whether it has one",
 	"vpn.cert-pass-flags":          "who keeps a passphrase",
 	"vpn.user-certpass-flags":      "who keeps a passphrase",
 	"vpn.machine-certpass-flags":   "who keeps a passphrase",
