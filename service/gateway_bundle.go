@@ -18,6 +18,7 @@ import (
 	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/pki"
+	"wardicon/core/switchover"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -236,7 +237,10 @@ func (s *Service) issueToGateway(
 	if err != nil {
 		return nil, row, "", err
 	}
-	own := gatewayNames(g)
+	own, err := namesToCome(ctx, tx, g)
+	if err != nil {
+		return nil, row, "", err
+	}
 	for _, n := range asked {
 		if !slices.ContainsFunc(own, func(v string) bool { return strings.EqualFold(v, n) }) {
 			return nil, row, "", problem(
@@ -400,6 +404,24 @@ func (s *Service) TakeDeviceIdentity(
 		d.Identity = &vpn.DeviceIdentity{Certificate: b.bundle(), Key: key}
 		return d, nil
 	}, func(string) bool { return false })
+}
+
+// namesToCome are the names of a gateway, and those that a switchover gives it which has not ended:
+// its certificate is for both.
+func namesToCome(ctx context.Context, tx *store.Tx, g *vpn.Gateway) ([]string, error) {
+	names := gatewayNames(g)
+	list, err := store.Switchovers.Where(ctx, tx,
+		"gateway_id = ? AND kind = ? AND state NOT IN ('closed', 'undone')", g.ID,
+		vpn.SwitchAddress)
+	for i := range list {
+		next := switchover.Final(&list[i], *g)
+		for _, n := range gatewayNames(&next) {
+			if !slices.ContainsFunc(names, func(v string) bool { return strings.EqualFold(v, n) }) {
+				names = append(names, n)
+			}
+		}
+	}
+	return names, err
 }
 
 // gatewayNames are all names and addresses by which devices may know a gateway.

@@ -249,8 +249,11 @@ func (s *Service) servedNow(
 		case vpn.SwitchPasswords:
 			passwords = append(passwords, *w)
 		default:
-			if w.Kind == vpn.SwitchPSK {
-				moved := switchover.Final(w, *served)
+			if w.Kind == vpn.SwitchPSK || w.Kind == vpn.SwitchAddress {
+				if next == nil {
+					next = served
+				}
+				moved := switchover.Final(w, *next)
 				next = &moved
 			}
 			both := switchover.Served(w, *served)

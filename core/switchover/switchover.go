@@ -7,8 +7,8 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"slices"
-	"strings"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -46,7 +46,7 @@ func Moved(s *vpn.Switchover, g vpn.Gateway) vpn.Gateway {
 // Final is a gateway once only the new value is valid.
 func Final(s *vpn.Switchover, g vpn.Gateway) vpn.Gateway {
 	n := s.Next
-	g.Offers = copied(g.Offers)
+	g.Offers = g.Offers.Clone()
 	o := &g.Offers
 	switch s.Kind {
 	case vpn.SwitchPSK:
@@ -143,11 +143,11 @@ func offers(n vpn.NextValue, o *vpn.Offers) {
 }
 
 // Served is what a gateway's daemons serve while both values are valid: the old one, and of the new
-// one what they can hold beside it. A pre-shared key of IKEv2 is not in it, because it belongs to
-// devices with another identity; see SecondKey.
+// one what they can hold beside it. Another key or identity of IKEv2 is not in it: it belongs to
+// connections of their own.
 func Served(s *vpn.Switchover, g vpn.Gateway) vpn.Gateway {
 	moved := Final(s, g)
-	g.Offers = copied(g.Offers)
+	g.Offers = g.Offers.Clone()
 	o := &g.Offers
 	switch s.Kind {
 	case vpn.SwitchAuthority:
@@ -157,8 +157,6 @@ func Served(s *vpn.Switchover, g vpn.Gateway) vpn.Gateway {
 				*at = joined(*at, *after[p])
 			}
 		}
-	case vpn.SwitchAddress:
-		g.Addresses = union(g.Addresses, moved.Addresses) // daemons listen at both
 	case vpn.SwitchPort:
 		if o.TLS != nil {
 			o.TLS.Remotes = union(o.TLS.Remotes, moved.Offers.TLS.Remotes)
@@ -224,16 +222,16 @@ func WaveOf(s *vpn.Switchover, deviceID string, in func(group string) bool) int 
 	return max(0, len(s.Waves)-1)
 }
 
-// joined are certificates of two texts (PEM), each once.
+// joined are certificates of two texts (PEM), each once. What cannot be read is left out.
 func joined(first, second string) string {
-	first, second = strings.TrimSpace(first), strings.TrimSpace(second)
-	if second == "" || strings.Contains(first, second) {
-		return first + "\n"
+	list, _ := pki.Certificates(first)
+	more, _ := pki.Certificates(second)
+	for _, c := range more {
+		if !slices.ContainsFunc(list, c.Equal) {
+			list = append(list, c)
+		}
 	}
-	if first == "" || strings.Contains(second, first) {
-		return second + "\n"
-	}
-	return first + "\n" + second + "\n"
+	return pki.Bundle(list...)
 }
 
 func union[T comparable](a, b []T) []T {
@@ -252,31 +250,6 @@ func within(list []vpn.Protocol, p vpn.Protocol) bool {
 }
 
 func present(t *secret.Text) bool { return t != nil && !t.IsZero() }
-
-// copied copies the offers that a switchover may change.
-func copied(o vpn.Offers) vpn.Offers {
-	if o.L2TP != nil {
-		l := *o.L2TP
-		o.L2TP = &l
-	}
-	if o.IKEv2 != nil {
-		i := *o.IKEv2
-		o.IKEv2 = &i
-	}
-	if o.SSTP != nil {
-		s := *o.SSTP
-		o.SSTP = &s
-	}
-	if o.TLS != nil {
-		t := *o.TLS
-		if t.ControlKey != nil {
-			k := *t.ControlKey
-			t.ControlKey = &k
-		}
-		o.TLS = &t
-	}
-	return o
-}
 
 // Concerned are the protocols of a gateway that a switchover concerns.
 func Concerned(s *vpn.Switchover, g vpn.Gateway) (list []vpn.Protocol) {

@@ -227,21 +227,19 @@ type TLSOffer struct {
 	TLSOptions
 }
 
+// Clone copies the offers; lists in them are shared.
+func (o Offers) Clone() Offers {
+	o.L2TP, o.IKEv2, o.PPTP = part(o.L2TP, nil), part(o.IKEv2, nil), part(o.PPTP, nil)
+	o.SSTP = part(o.SSTP, nil)
+	o.TLS = part(o.TLS, func(t *TLSOffer) { t.ControlKey = part(t.ControlKey, nil) })
+	return o
+}
+
 // Hidden is a copy of the offers without their secrets.
 func (o Offers) Hidden() Offers {
-	o.L2TP, o.IKEv2 = part(
-		o.L2TP,
-		func(l *L2TPOffer) { l.PSK = nil },
-	), part(
-		o.IKEv2,
-		func(i *IKEv2Offer) { i.PSK = nil },
-	)
-	o.TLS = part(
-		o.TLS,
-		func(t *TLSOffer) {
-			t.ControlKey = part(t.ControlKey,
-				func(k *ControlKey) { k.Key = nil })
-		},
-	)
+	o = o.Clone()
+	for _, at := range o.Secrets() {
+		*at = nil
+	}
 	return o
 }

@@ -15,6 +15,12 @@ func (r *records) switched(t *testing.T, name string, flags ...string) {
 	r.do(append([]string{
 		"switchover", "add", name, "--wave", "pilots", "--wave", "100",
 	}, flags...)...)
+	r.begun(t, name)
+}
+
+// begun begins a switchover that was added.
+func (r *records) begun(t *testing.T, name string) {
+	t.Helper()
 	r.do("switchover", "preview", name)
 	r.do("switchover", "start", name)
 	if !until(20, func() bool {
@@ -32,6 +38,20 @@ func apart(t *testing.T, parcel string) string {
 		t.Fatal(err)
 	}
 	return to
+}
+
+// connects lets a device connect by a parcel's own script, and holds whether it does.
+func (w *ikeWorld) connects(t *testing.T, parcel, name, when string, expected bool) {
+	t.Helper()
+	w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+	out, err := w.cli.try(25, "swanctl", "--initiate", "--child", "skerry-line-"+name,
+		"--timeout", "8")
+	if (err == nil) != expected {
+		t.Errorf("%s, connected is %v, expected %v\n%s", when, err == nil, expected, out)
+	} else if expected {
+		inside(t, w.cli)
+	}
+	w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
 }
 
 // twoPeople have a device each: one gets a new value first.
@@ -62,33 +82,21 @@ func TestSwitchoverKey(t *testing.T) {
 		g.configure(t, w.gw)
 		w.gw.run("swanctl", "--load-all", "--noprompt")
 	}
-	connects := func(parcel, when string, expected bool) {
-		t.Helper()
-		w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-		out, err := w.cli.try(25, "swanctl", "--initiate", "--child", "skerry-line-norr",
-			"--timeout", "8")
-		if (err == nil) != expected {
-			t.Errorf("%s, connected is %v, expected %v\n%s", when, err == nil, expected, out)
-		} else if expected {
-			inside(t, w.cli)
-		}
-		w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
-	}
 	serve()
 	late, before := apart(t, w.r.build("Late/Norr")), apart(t, w.r.build("Early/Norr"))
-	connects(late, "before it", true)
+	w.connects(t, late, "norr", "before it", true)
 	w.r.switched(t, "New key", "--kind", "psk", "--gateway", "Norr")
-	connects(late, "with the old key at a gateway that is as it was", true)
+	w.connects(t, late, "norr", "with the old key at a gateway that is as it was", true)
 	serve()
 	early := w.r.build("Early/Norr")
-	connects(early, "with the new key", true)
-	connects(late, "with the old key beside it", true)
-	connects(before, "with the old key by a device that has a new one", true)
+	w.connects(t, early, "norr", "with the new key", true)
+	w.connects(t, late, "norr", "with the old key beside it", true)
+	w.connects(t, before, "norr", "with the old key by a device that has a new one", true)
 	w.r.do("switchover", "cut-off", "New key", "--yes")
 	serve()
-	connects(early, "with the new key alone", true)
-	connects(late, "with the old key after the cut-off", false)
-	connects(w.r.build("Late/Norr"), "with a parcel built after the cut-off", true)
+	w.connects(t, early, "norr", "with the new key alone", true)
+	w.connects(t, late, "norr", "with the old key after the cut-off", false)
+	w.connects(t, w.r.build("Late/Norr"), "norr", "with a parcel built after the cut-off", true)
 }
 
 // TestSwitchoverTunnel changes passwords of the TLS tunnel: a real daemon takes both while two are
@@ -128,4 +136,70 @@ func TestSwitchoverTunnel(t *testing.T) {
 	signsIn(before, "with the old password after the cut-off", false)
 	signsIn(late, "with another one's old password after the cut-off", false)
 	d.stop()
+}
+
+// TestSwitchoverAddress moves a gateway to another name and address while its old ones are valid:
+// a real IKE daemon with the configuration of the time between proves itself to devices of both, and
+// to those of the new one alone after the cut-off.
+func TestSwitchoverAddress(t *testing.T) {
+	t.Parallel()
+	w := newIKEWorld(t)
+	twoPeople(t, w.r)
+	w.r.do("authority", "make", "Harbour")
+	w.r.do("authority", "make", "Pier")
+	g := w.gateway("Vest", "--ikev2-auth", "eap-mschapv2", "--ikev2-ike", "aes256-sha256-ecp256",
+		"--ikev2-esp", "aes256-sha256", "--ikev2-authority", w.r.authority("Harbour"))
+	w.gw.run("ip", "addr", "add", "10.211.9.9/16", "dev", "br0")
+	w.cli.shell(`echo "10.211.9.9 nyvest.skerryline.example" >> /etc/hosts`)
+	for _, device := range []string{"Late", "Early"} {
+		w.r.do("profile", "add", device, "--gateway", "Vest")
+	}
+	serve := func() {
+		w.gw.shell("rm -f /etc/swanctl/x509ca/*")
+		g.configure(t, w.gw)
+		w.gw.run("swanctl", "--load-all", "--noprompt", "--clear")
+	}
+	w.bundle(t, &g, "Harbour")
+	serve()
+	late := apart(t, w.r.build("Late/Vest"))
+	w.connects(t, late, "vest", "before it", true)
+	w.r.do("switchover", "add", "Moves", "--kind", "address", "--gateway", "Vest", "--address",
+		"nyvest.skerryline.example", "--ip", "10.211.9.9", "--wave", "pilots", "--wave", "100")
+	if err := os.RemoveAll(g.bundle); err != nil {
+		t.Fatal(err)
+	}
+	w.bundle(t, &g, "Harbour") // by its old and its new name
+	w.r.begun(t, "Moves")
+	serve()
+	early := apart(t, w.r.build("Early/Vest"))
+	w.connects(t, early, "vest", "to the new address", true)
+	w.connects(t, late, "vest", "to the old address beside it", true)
+	w.r.do("switchover", "cut-off", "Moves", "--yes")
+	serve()
+	w.connects(t, early, "vest", "to the new address alone", true)
+	w.connects(t, late, "vest", "to the old address after the cut-off", false)
+
+	// Stronger proposals: both are taken in between.
+	late = apart(t, w.r.build("Late/Vest"))
+	w.r.switched(t, "Stronger", "--kind", "proposals", "--gateway", "Vest", "--ike",
+		"aes256gcm16-prfsha384-ecp384", "--esp", "aes256gcm16-ecp384")
+	serve()
+	early = apart(t, w.r.build("Early/Vest"))
+	w.connects(t, early, "vest", "by the new proposals", true)
+	w.connects(t, late, "vest", "by the old proposals beside them", true)
+	w.r.do("switchover", "cut-off", "Stronger", "--yes")
+	serve()
+	w.connects(t, early, "vest", "by the new proposals alone", true)
+	w.connects(t, late, "vest", "by the old proposals after the cut-off", false)
+
+	// Another CA of the gateway: a parcel of the time between trusts certificates of both.
+	late = apart(t, w.r.build("Late/Vest"))
+	w.r.switched(t, "Other CA", "--kind", "authority", "--gateway", "Vest", "--authority-file",
+		w.r.authority("Pier"))
+	early = apart(t, w.r.build("Early/Vest"))
+	w.connects(t, early, "vest", "with both CAs to a certificate of the old one", true)
+	w.bundle(t, &g, "Pier")
+	serve()
+	w.connects(t, early, "vest", "with both CAs to a certificate of the new one", true)
+	w.connects(t, late, "vest", "with the old CA to a certificate of the new one", false)
 }

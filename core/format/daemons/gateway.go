@@ -18,8 +18,8 @@ import (
 type Side struct {
 	Gateway vpn.Gateway // with its secrets
 	Users   func(vpn.Protocol) []User
-	// Next is how the gateway is to devices that have moved, where another pre-shared key of IKEv2
-	// is valid beside the record's; nil otherwise.
+	// Next is how the gateway is to devices that have moved, where another pre-shared key of IKEv2,
+	// or another address, is valid beside the record's; nil otherwise.
 	Next *vpn.Gateway
 	// Sites are the routers that connect a whole site through the gateway.
 	Sites []SiteBehind
@@ -173,7 +173,22 @@ func span(p netip.Prefix) (own, first, last netip.Addr) {
 }
 
 // addresses are those at which daemons listen; empty for all.
-func (g *gatewaySide) addresses() []string { return listens(g.Gateway) }
+func (g *gatewaySide) addresses() []string {
+	list := listens(g.Gateway)
+	if g.Next == nil || len(list) == 0 {
+		return list
+	}
+	next := listens(*g.Next)
+	if len(next) == 0 {
+		return nil
+	}
+	for _, v := range next {
+		if !slices.Contains(list, v) {
+			list = append(slices.Clone(list), v)
+		}
+	}
+	return list
+}
 
 // trusted are the CAs that devices' certificates are checked against (PEM): those of the record, or
 // else those of a protocol's offer.

@@ -25,10 +25,10 @@ func (g *gatewaySide) ipsec() {
 			if slices.Contains(o.Auth, auth) {
 				g.ikev2(s, o, string(auth), auth, pools != "")
 			}
+			if n := g.second(auth); n != nil {
+				g.ikev2(s, n, string(auth)+"-next", auth, pools != "")
+			}
 		}
-	}
-	if n := secondKey(g.Gateway, g.Next); n != nil {
-		g.ikev2(s, n, "psk-next", vpn.IKEv2PSK, pools != "")
 	}
 	if o := g.Gateway.Offers.L2TP; o != nil {
 		for _, auth := range vpn.MachineAuths {
@@ -76,19 +76,25 @@ func (g *gatewaySide) own(s *section, psk bool, id string) {
 	s.close()
 }
 
-// secondKey is the offer of IKEv2 with another pre-shared key, for devices with an identity of
-// their own; nil where there is none.
-func secondKey(g vpn.Gateway, next *vpn.Gateway) *vpn.IKEv2Offer {
-	if next == nil || g.Offers.IKEv2 == nil || next.Offers.IKEv2 == nil ||
-		!slices.Contains(next.Offers.IKEv2.Auth, vpn.IKEv2PSK) {
+// second is the offer of IKEv2 for devices that have moved, where the daemon tells them from others:
+// by another identity of the gateway, or by their own with another pre-shared key. nil where there
+// is none.
+func (g *gatewaySide) second(auth vpn.IKEv2Auth) *vpn.IKEv2Offer {
+	if g.Next == nil || g.Next.Offers.IKEv2 == nil ||
+		!slices.Contains(g.Next.Offers.IKEv2.Auth, auth) {
 		return nil
 	}
-	n := next.Offers.IKEv2
-	if n.PSK == nil || n.LocalID == "" || n.LocalID == g.Offers.IKEv2.LocalID {
+	old, n := g.Gateway.Offers.IKEv2, *g.Next.Offers.IKEv2
+	n.RemoteID = ikeIdentity(*g.Next)
+	if n.RemoteID == ikeIdentity(g.Gateway) &&
+		(auth != vpn.IKEv2PSK || n.LocalID == "" || n.LocalID == old.LocalID) {
 		return nil
 	}
-	return n
+	return &n
 }
+
+// ikeIdentity is what a gateway calls itself by IKEv2.
+func ikeIdentity(g vpn.Gateway) string { return cmp.Or(g.Offers.IKEv2.RemoteID, g.Address) }
 
 // forIKE writes proposals with a pseudo-random function, which AEAD ciphers need beside them.
 func forIKE(list []string) string {

@@ -1,7 +1,6 @@
 package daemons
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"regexp"
@@ -116,13 +115,17 @@ func daemonUsers(g vpn.Gateway, next *vpn.Gateway, users func(vpn.Protocol) []Us
 		s.close()
 	}
 	if o := g.Offers.IKEv2; o != nil && slices.Contains(o.Auth, vpn.IKEv2PSK) {
-		own := cmp.Or(o.RemoteID, g.Address)
-		if n := secondKey(g, next); n == nil {
-			key("ikev2", o.PSK, own)
-		} else {
+		own := []string{ikeIdentity(g)}
+		n := (&gatewaySide{Side: Side{Gateway: g, Next: next}}).second(vpn.IKEv2PSK)
+		switch {
+		case n == nil:
+			key("ikev2", o.PSK, own...)
+		case n.PSK == nil || o.PSK == nil || n.PSK.Equal(*o.PSK): // only the gateway's identity is another
+			key("ikev2", o.PSK, append(own, n.RemoteID)...)
+		default:
 			// Each is of other devices: the one that names the device itself goes first.
-			key("ikev2", o.PSK, own, "%any")
-			key("ikev2-next", n.PSK, own, n.LocalID)
+			key("ikev2", o.PSK, append(own, "%any")...)
+			key("ikev2-next", n.PSK, n.RemoteID, n.LocalID)
 		}
 	}
 	if o := g.Offers.L2TP; o != nil {
