@@ -99,8 +99,8 @@ func TestSwitchoverKey(t *testing.T) {
 	w.connects(t, w.r.build("Late/Norr"), "norr", "with a parcel built after the cut-off", true)
 }
 
-// TestSwitchoverTunnel changes passwords of the TLS tunnel: a real daemon takes both while two are
-// valid, and the old ones no longer after the cut-off.
+// TestSwitchoverTunnel changes passwords and then ports of the TLS tunnel: real daemons take both
+// while two are valid, and the old ones no longer after the cut-off.
 func TestSwitchoverTunnel(t *testing.T) {
 	t.Parallel()
 	r, gw, cli := newTunnelWorld(t)
@@ -126,7 +126,7 @@ func TestSwitchoverTunnel(t *testing.T) {
 		d = serveTunnel(t, r, gw, "Sund", "udp", "Harbour")
 	}
 	serve()
-	early := r.build("Early/Sund")
+	early := apart(t, r.build("Early/Sund"))
 	signsIn(early, "with the new password", true)
 	signsIn(before, "with the old password beside it", true)
 	signsIn(late, "of somebody whose password has not changed", true)
@@ -135,6 +135,21 @@ func TestSwitchoverTunnel(t *testing.T) {
 	signsIn(early, "with the new password alone", true)
 	signsIn(before, "with the old password after the cut-off", false)
 	signsIn(late, "with another one's old password after the cut-off", false)
+
+	late = apart(t, r.build("Late/Sund"))
+	r.switched(t, "New ports", "--kind", "port", "--gateway", "Sund", "--remote", "tcp:1194")
+	serve()
+	tcp := serveTunnel(t, r, gw, "Sund", "tcp", "Harbour")
+	early = apart(t, r.build("Early/Sund"))
+	signsIn(early, "by both ways", true)
+	signsIn(late, "by the old way beside the new one", true)
+	tcp.stop()
+	signsIn(early, "by the old way while the new one is down", true)
+	r.do("switchover", "cut-off", "New ports", "--yes")
+	d.stop()
+	d = serveTunnel(t, r, gw, "Sund", "tcp", "Harbour")
+	signsIn(early, "by the new way alone", true)
+	signsIn(late, "by the old way after the cut-off", false)
 	d.stop()
 }
 
