@@ -89,7 +89,7 @@ const planned = (e: Entry) => ({
             <RouterLink v-if="path(e)" :to="path(e)">{{ e.name }}</RouterLink>
             <template v-else>{{ e.count }} {{ e.kind }}{{ e.count === 1 ? '' : 's' }}</template>
           </td>
-          <td>{{ e.what }}</td>
+          <td>{{ e.what || (e.count === 1 ? 'expires' : 'expire') }}</td>
           <td class="number">
             <RouterLink v-if="e.plan" class="alters" :to="planned(e)"
               >Plan: {{ kindText(e.plan).toLowerCase() }}</RouterLink

@@ -111,7 +111,7 @@ const tasks = computed<Task[]>(() => {
   }
   const soon = coming.value.filter((e) => e.plan && Date.parse(e.at) < Date.now() + 30 * 864e5)
   for (const s of switchovers.value.filter((w) => w.state === 'paused'))
-    add(1, `${s.name} is paused`, 'Decide', `/switchovers/${s.id}`)
+    add(1, `${s.name} is paused`, 'Review', `/switchovers/${s.id}`)
   add(
     o.value.reports,
     count(o.value.reports, 'report is open', 'reports are open'),
@@ -139,7 +139,7 @@ const tasks = computed<Task[]>(() => {
   add(
     o.value.counts.warned,
     count(o.value.counts.warned, 'profile has a warning', 'profiles have warnings'),
-    'Look',
+    'Review',
     '/findings',
   )
   return list
@@ -176,7 +176,7 @@ const share = (s: Schemas['SwitchoverRow']) =>
       </section>
       <div class="columns">
         <section class="panel" aria-labelledby="needs">
-          <h2 id="needs">What needs you</h2>
+          <h2 id="needs">Needs attention</h2>
           <p v-if="tasks.length === 0" class="mb-0">Nothing.</p>
           <ul v-else class="plain-list">
             <li v-for="t in tasks" :key="t.text" class="task">
@@ -217,7 +217,11 @@ const share = (s: Schemas['SwitchoverRow']) =>
             <li v-for="(e, i) in coming.slice(0, 4)" :key="i" class="task">
               <span
                 >{{ new Date(e.at).toLocaleDateString() }}
-                {{ e.id ? `${e.name}: ${e.what}` : `${e.count} ${e.what}` }}</span
+                {{
+                  e.name
+                    ? `${e.name}: ${e.what}`
+                    : count(e.count, `${e.kind} expires`, `${e.kind}s expire`)
+                }}</span
               >
             </li>
           </ul>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 // What an empty service leads through. A step that is done, or that somebody skips, is out of the
 // way; all of them can be found again until the first parcel is handed over.
-import { computed, ref } from 'vue'
-import type { Schemas } from '../api/client'
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
 
 const props = defineProps<{
   counts: Schemas['Counts']
@@ -39,7 +39,7 @@ const steps = computed(() => {
       to: '/authorities',
       text: 'Create or import a CA',
       why: 'For certificates of devices and gateways; connections by pre-shared key need none.',
-      done: false,
+      done: authorities.value > 0,
     },
     {
       key: 'gateway',
@@ -67,23 +67,34 @@ const steps = computed(() => {
       to: '/rehearsals',
       text: 'Rehearse',
       why: 'The service signs in with a parcel before a person does.',
-      done: c.parcels > 0,
+      done: false,
     },
     {
       key: 'handover',
       to: '/handovers',
       text: 'Hand over',
       why: 'People get a link, and you see who has connected.',
-      done: c.parcels > 0,
+      done: false,
     },
   ]
 })
 const left = computed(() => steps.value.filter((s) => !s.done && !skipped.value.includes(s.key)))
-const begun = computed(() => props.counts.parcels === 0)
+// Whoever has built a parcel knows the way.
+const shown = computed(() => props.counts.parcels === 0)
+const authorities = ref(0)
+onMounted(async () => {
+  if (!shown.value) return
+  try {
+    const query = { limit: 1 }
+    authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query } }))).total
+  } catch {
+    authorities.value = 0 // the step is offered
+  }
+})
 </script>
 
 <template>
-  <section v-if="begun" class="panel mb-3" aria-labelledby="first">
+  <section v-if="shown" class="panel mb-3" aria-labelledby="first">
     <h2 id="first">First steps</h2>
     <ol v-if="left.length" class="mb-0">
       <li v-for="s in left" :key="s.key" class="mb-1">

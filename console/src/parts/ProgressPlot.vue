@@ -1,23 +1,13 @@
 <script setup lang="ts">
 // How many of something there were by a day, or on each day.
-import {
-  Chart,
-  Filler,
-  Legend,
-  LinearScale,
-  LineController,
-  LineElement,
-  PointElement,
-  Tooltip,
-} from 'chart.js'
-import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { ref } from 'vue'
+import { useLineChart } from './lineChart'
 
 export interface Line {
   key: string
   text: string
   colour: string
 }
-Chart.register(LineController, LineElement, LinearScale, PointElement, Legend, Tooltip, Filler)
 const props = defineProps<{
   days: ({ day: string } & Record<string, unknown>)[]
   lines: Line[]
@@ -26,7 +16,6 @@ const props = defineProps<{
   total?: number // the sums up to each day, of so many
 }>()
 const canvas = ref<HTMLCanvasElement>()
-let chart: Chart | undefined
 
 // Days on which nothing happened are not in what the service sends.
 function everyDay() {
@@ -39,24 +28,19 @@ function everyDay() {
     return known.get(at) ?? { day: new Date(at).toISOString() }
   }) as typeof props.days
 }
-function draw() {
-  chart?.destroy()
-  if (!canvas.value || props.days.length === 0) return
-  const ink = getComputedStyle(canvas.value).color
-  const day = 864e5
-  const first = Date.parse(props.days[0]!.day) - day
+function series() {
   const days = props.total ? props.days : everyDay()
-  const datasets = props.lines.map(({ key, text, colour }) => {
+  const before = { x: Date.parse(props.days[0]!.day) - 864e5, y: 0 }
+  return props.lines.map(({ key, text, colour }) => {
     let sum = 0
-    const data = props.total ? [{ x: first, y: 0 }] : []
-    for (const d of days) {
+    const points = days.map((d) => {
       const n = Number(d[key] ?? 0)
-      sum = props.total ? sum + n : n
-      data.push({ x: Date.parse(d.day), y: sum })
-    }
+      sum += n
+      return { x: Date.parse(d.day), y: props.total ? sum : n }
+    })
     return {
       label: text,
-      data,
+      data: props.total ? [before, ...points] : points,
       borderColor: colour,
       backgroundColor: colour,
       stepped: props.total ? ('before' as const) : false,
@@ -64,44 +48,25 @@ function draw() {
       borderWidth: 2,
     }
   })
-  chart = new Chart(canvas.value, {
-    type: 'line',
-    data: { datasets },
-    options: {
-      animation: false,
-      maintainAspectRatio: false,
-      interaction: { mode: 'index', intersect: false },
-      plugins: {
-        legend: { position: 'bottom', labels: { color: ink, boxWidth: 14 } },
-        tooltip: {
-          callbacks: { title: (items) => new Date(items[0]!.parsed.x!).toLocaleDateString() },
-        },
-      },
-      scales: {
-        x: {
-          type: 'linear',
-          ticks: {
-            color: ink,
-            stepSize: day,
-            callback: (v) => new Date(Number(v)).toLocaleDateString(),
-            maxTicksLimit: 8,
-          },
-          grid: { display: false },
-        },
-        y: {
-          beginAtZero: true,
-          max: props.total || undefined,
-          title: { display: true, text: props.of, color: ink },
-          ticks: { color: ink, precision: 0 },
-          grid: { color: '#88888833' },
-        },
-      },
-    },
-  })
 }
-onMounted(draw)
-watch(() => props.days, draw)
-onBeforeUnmount(() => chart?.destroy())
+useLineChart(
+  canvas,
+  () => props.days,
+  () => {
+    if (props.days.length === 0) return
+    const date = (at: number) => new Date(at).toLocaleDateString()
+    return {
+      datasets: series(),
+      unit: props.of,
+      mode: 'index',
+      axis: date,
+      title: date,
+      most: props.total || undefined,
+      step: 864e5,
+      whole: true,
+    }
+  },
+)
 </script>
 
 <template>

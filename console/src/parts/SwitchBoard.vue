@@ -9,17 +9,17 @@ import ListTable from './ListTable.vue'
 import Notice from './Notice.vue'
 import ProgressPlot from './ProgressPlot.vue'
 import { platformText } from './platforms'
-import { type Board, holders, needTexts, stepLines, stepStates, stepText } from './switchovers'
+import { type Board, needTexts, stepLines, stepStates, stepText } from './switchovers'
 import { useAddress } from './useAddress'
 import { useJob } from './useJob'
 
 const props = defineProps<{ of: Schemas['SwitchoverRow'] }>()
 const emit = defineEmits<{ changed: [] }>()
 const board = ref<Board>()
+const list = ref<{ look: () => Promise<void> }>()
 const wrong = ref('')
 const busy = ref(false)
 const asking = ref<'' | 'cut-off' | 'undo'>('')
-const changes = ref(0)
 const path = computed(() => ({ path: { id: props.of.id } }))
 const { job, lost, follow } = useJob(async () => {
   await look()
@@ -29,7 +29,7 @@ const { job, lost, follow } = useJob(async () => {
 async function look() {
   try {
     board.value = await ask(api.GET('/api/v1/switchovers/{id}/board', { params: path.value }))
-    changes.value++
+    void list.value?.look()
     if (board.value.job_id && job.value?.state !== 'running') {
       const params = { path: { id: board.value.job_id } }
       follow(await ask(api.GET('/api/v1/jobs/{id}', { params })))
@@ -48,7 +48,7 @@ onBeforeUnmount(() => clearInterval(timer))
 const active = computed(() => ['running', 'paused'].includes(props.of.state))
 const listed = computed(() => props.of.waves ?? [])
 const waves = computed(() => Math.max(1, listed.value.length))
-const held = computed(() => (board.value ? holders(board.value) : 0))
+const held = computed(() => board.value?.holders ?? 0)
 const table = computed(() =>
   Array.from({ length: waves.value }, (_, i) => {
     const counts = board.value?.counts.filter((c) => c.wave === i + 1) ?? []
@@ -127,7 +127,6 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       signal,
     }),
   )
-const list = ref<{ look: () => Promise<void> }>()
 </script>
 
 <template>
@@ -264,7 +263,6 @@ const list = ref<{ look: () => Promise<void> }>()
     <section class="mt-4" aria-labelledby="devices">
       <h2 id="devices">Devices</h2>
       <ListTable
-        :key="changes > 0 ? 1 : 0"
         ref="list"
         noun="devices"
         :columns="columns"
@@ -287,8 +285,8 @@ const list = ref<{ look: () => Promise<void> }>()
               class="alters ms-1"
               size="sm"
               variant="outline-secondary"
-              @click="confirm(row.profile_id).then(() => list?.look())"
-              >Has it</BButton
+              @click="confirm(row.profile_id)"
+              >Confirm</BButton
             ></template
           >
           <span v-else-if="column === 'why'" class="soft">{{ row.why }}</span>

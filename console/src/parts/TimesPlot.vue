@@ -1,19 +1,10 @@
 <script setup lang="ts">
 // How fast a gateway answered over time, a line for each protocol and port. The same is in the
 // table below it.
-import {
-  Chart,
-  LineController,
-  LineElement,
-  LinearScale,
-  PointElement,
-  Legend,
-  Tooltip,
-} from 'chart.js'
-import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { ref } from 'vue'
 import type { Schemas } from '../api/client'
+import { useLineChart } from './lineChart'
 
-Chart.register(LineController, LineElement, LinearScale, PointElement, Legend, Tooltip)
 const props = defineProps<{ rows: Schemas['ProbeRow'][] }>()
 const canvas = ref<HTMLCanvasElement>()
 const colours = [
@@ -26,7 +17,6 @@ const colours = [
   '#7c5c00',
   '#495057',
 ]
-let chart: Chart | undefined
 
 const host = (address: string) => address.replace(/:\d+$/, '')
 function series() {
@@ -53,50 +43,26 @@ function series() {
       spanGaps: false,
     }))
 }
-function draw() {
-  chart?.destroy()
-  if (!canvas.value) return
-  const ink = getComputedStyle(canvas.value).color
-  const span = Math.abs(
-    Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at),
-  )
-  const second = span < 6e5 ? ('2-digit' as const) : undefined
-  const clock = (at: Date) =>
-    at.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second })
-  const axis = (v: number | string) =>
-    span > 864e5 ? new Date(Number(v)).toLocaleDateString() : clock(new Date(Number(v)))
-  chart = new Chart(canvas.value, {
-    type: 'line',
-    data: { datasets: series() as never },
-    options: {
-      animation: false,
-      maintainAspectRatio: false,
-      interaction: { mode: 'nearest', intersect: false },
-      plugins: {
-        legend: { position: 'bottom', labels: { color: ink, boxWidth: 14 } },
-        tooltip: {
-          callbacks: { title: (items) => new Date(items[0]!.parsed.x!).toLocaleString() },
-        },
-      },
-      scales: {
-        x: {
-          type: 'linear',
-          ticks: { color: ink, callback: axis, maxTicksLimit: 7 },
-          grid: { display: false },
-        },
-        y: {
-          beginAtZero: true,
-          title: { display: true, text: 'milliseconds', color: ink },
-          ticks: { color: ink },
-          grid: { color: '#88888833' },
-        },
-      },
-    },
-  })
-}
-onMounted(draw)
-watch(() => props.rows, draw)
-onBeforeUnmount(() => chart?.destroy())
+useLineChart(
+  canvas,
+  () => props.rows,
+  () => {
+    if (props.rows.length === 0) return
+    const span = Math.abs(
+      Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at),
+    )
+    const second = span < 6e5 ? ('2-digit' as const) : undefined
+    const clock = (at: Date) =>
+      at.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second })
+    return {
+      datasets: series(),
+      unit: 'milliseconds',
+      mode: 'nearest',
+      axis: (at) => (span > 864e5 ? new Date(at).toLocaleDateString() : clock(new Date(at))),
+      title: (at) => new Date(at).toLocaleString(),
+    }
+  },
+)
 </script>
 
 <template>

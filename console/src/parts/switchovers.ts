@@ -9,7 +9,7 @@ export const kinds = [
   { value: 'address', text: 'New address', of: 'gateway' },
   { value: 'port', text: 'New ports', of: 'gateway' },
   { value: 'proposals', text: 'New proposals', of: 'gateway' },
-  { value: 'offers', text: 'Other protocols', of: 'gateway' },
+  { value: 'offers', text: 'Protocol change', of: 'gateway' },
   { value: 'retirement', text: 'Gateway retired', of: 'gateway' },
   { value: 'passwords', text: 'New passwords', of: 'gateway' },
   { value: 'ca-rollover', text: 'CA rollover', of: 'authority' },
@@ -38,12 +38,9 @@ export const stepStates = [
   { state: 'nothing', text: 'Nothing to do', colour: '#0b7285' },
 ]
 /** The lines of the plot of their progress. */
-export const stepLines = [
-  { key: 'released', text: 'Released', colour: '#868e96' },
-  { key: 'handed_over', text: 'Handed over', colour: '#1864ab' },
-  { key: 'taken', text: 'Taken', colour: '#5f3dc4' },
-  { key: 'connected', text: 'Connected', colour: '#2b8a3e' },
-]
+export const stepLines = stepStates
+  .filter((s) => ['released', 'handed-over', 'taken', 'connected'].includes(s.state))
+  .map(({ state, text, colour }) => ({ key: state.replace('-', '_'), text, colour }))
 export const stepText = (state: string) => stepStates.find((s) => s.state === state)?.text ?? state
 
 export const needTexts: Record<string, string> = {
@@ -56,8 +53,50 @@ export const needTexts: Record<string, string> = {
 
 export type Board = Schemas['SwitchoverBoard']
 
-/** How many devices hold the old value alone, as far as is known. */
-export const holders = (b: Board) =>
-  b.counts
-    .filter((c) => !['connected', 'taken', 'nothing'].includes(c.state))
-    .reduce((n, c) => n + c.count, 0)
+/** What a form asks of the new value, by kind. */
+export const valueFields: Record<
+  string,
+  {
+    key:
+      | 'psk'
+      | 'control_key'
+      | 'authority'
+      | 'certificate'
+      | 'address'
+      | 'addresses'
+      | 'remotes'
+      | 'sstp_port'
+      | 'ike'
+      | 'esp'
+      | 'ciphers'
+      | 'release'
+    label: string
+    kind?: 'secret' | 'pem' | 'list' | 'number'
+    help?: string
+    required?: boolean
+  }[]
+> = {
+  psk: [{ key: 'psk', label: 'New pre-shared key', kind: 'secret' }],
+  'control-key': [{ key: 'control_key', label: 'New control-channel key', kind: 'secret' }],
+  authority: [{ key: 'authority', label: 'New CAs', kind: 'pem', required: true }],
+  certificate: [{ key: 'certificate', label: 'New certificate', kind: 'pem', required: true }],
+  address: [
+    { key: 'address', label: 'New address', required: true },
+    { key: 'addresses', label: 'IP addresses', kind: 'list' },
+  ],
+  port: [
+    {
+      key: 'remotes',
+      label: 'New remotes',
+      kind: 'list',
+      help: 'Such as udp:1194 or tcp:443. One per line.',
+    },
+    { key: 'sstp_port', label: 'New port of SSTP', kind: 'number' },
+  ],
+  proposals: [
+    { key: 'ike', label: 'IKE proposals', kind: 'list' },
+    { key: 'esp', label: 'ESP proposals', kind: 'list' },
+    { key: 'ciphers', label: 'Data ciphers', kind: 'list' },
+  ],
+  release: [{ key: 'release', label: 'New release', required: true }],
+}

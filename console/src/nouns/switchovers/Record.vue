@@ -15,7 +15,7 @@ import RemoveButton from '../../parts/RemoveButton.vue'
 import SwitchBoard from '../../parts/SwitchBoard.vue'
 import { type OfferKey, offers } from '../../parts/offers'
 import { platforms } from '../../parts/platforms'
-import { kindOf, kinds, kindText, stateTags } from '../../parts/switchovers'
+import { kindOf, kinds, kindText, stateTags, valueFields } from '../../parts/switchovers'
 import { useRecord } from '../../parts/useRecord'
 
 type Row = Schemas['SwitchoverRow']
@@ -142,7 +142,10 @@ function remoteOf(text: string) {
 }
 
 const begun = computed(() => row.value && row.value.state !== 'draft')
-const shown = computed(() => (k: string) => draft.kind === k)
+const shown = (kind: string) => draft.kind === kind
+const stored = (key: string) =>
+  (key === 'psk' && row.value?.next?.psk_set) ||
+  (key === 'control_key' && row.value?.next?.control_key_set)
 const listed = computed(() => offers.map((o) => ({ value: o.key, text: o.text })))
 </script>
 
@@ -187,93 +190,16 @@ const listed = computed(() => offers.map((o) => ({ value: o.key, text: o.text })
               required
             />
             <Field
-              v-if="shown('psk')"
-              v-model="draft.psk"
-              kind="secret"
-              label="New pre-shared key"
-              pointer="/next/psk"
-              :help="row?.next?.psk_set ? 'A key is stored.' : 'Empty creates one.'"
+              v-for="f in valueFields[draft.kind] ?? []"
+              :key="f.key"
+              v-model="draft[f.key]"
+              :kind="f.kind ?? 'text'"
+              :label="f.label"
+              :pointer="`/next/${f.key}`"
+              :help="f.help ?? (stored(f.key) ? 'A key is stored.' : '')"
+              :described="!f.help && !stored(f.key)"
+              :required="f.required"
             />
-            <Field
-              v-if="shown('control-key')"
-              v-model="draft.control_key"
-              kind="secret"
-              label="New control-channel key"
-              pointer="/next/control_key"
-              :help="row?.next?.control_key_set ? 'A key is stored.' : 'Empty creates one.'"
-            />
-            <Field
-              v-if="shown('authority')"
-              v-model="draft.authority"
-              kind="pem"
-              label="New CAs"
-              pointer="/next/authority"
-              described
-              required
-            />
-            <Field
-              v-if="shown('certificate')"
-              v-model="draft.certificate"
-              kind="pem"
-              label="New certificate"
-              pointer="/next/certificate"
-              described
-              required
-            />
-            <template v-if="shown('address')">
-              <Field
-                v-model="draft.address"
-                label="New address"
-                pointer="/next/address"
-                described
-                required
-              />
-              <Field
-                v-model="draft.addresses"
-                kind="list"
-                label="IP addresses"
-                pointer="/next/addresses"
-                described
-              />
-            </template>
-            <template v-if="shown('port')">
-              <Field
-                v-model="draft.remotes"
-                kind="list"
-                label="New remotes"
-                pointer="/next/remotes"
-                help="Such as udp:1194 or tcp:443. One per line."
-              />
-              <Field
-                v-model="draft.sstp_port"
-                kind="number"
-                label="New port of SSTP"
-                pointer="/next/sstp_port"
-              />
-            </template>
-            <template v-if="shown('proposals')">
-              <Field
-                v-model="draft.ike"
-                kind="list"
-                label="IKE proposals"
-                pointer="/next/ike"
-                described
-              />
-              <Field
-                v-model="draft.esp"
-                kind="list"
-                label="ESP proposals"
-                pointer="/next/esp"
-                described
-              />
-              <Field
-                v-model="draft.ciphers"
-                kind="list"
-                label="Data ciphers"
-                pointer="/next/ciphers"
-                described
-              />
-            </template>
             <fieldset v-if="shown('offers')" class="mb-3">
               <legend class="form-label fs-6">Protocols that end</legend>
               <BFormCheckboxGroup v-model="draft.drop" :options="listed" stacked />
@@ -308,17 +234,15 @@ const listed = computed(() => offers.map((o) => ({ value: o.key, text: o.text })
                 required
               />
             </template>
-            <template v-if="shown('release')">
-              <Field
-                v-model="draft.platform"
-                kind="choice"
-                label="Platform"
-                pointer="/platform"
-                :choices="platforms"
-                required
-              />
-              <Field v-model="draft.release" label="New release" pointer="/next/release" required />
-            </template>
+            <Field
+              v-if="shown('release')"
+              v-model="draft.platform"
+              kind="choice"
+              label="Platform"
+              pointer="/platform"
+              :choices="platforms"
+              required
+            />
             <Field v-model="draft.group" label="Only the group" pointer="/group" described />
           </template>
         </div>
