@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"time"
 
 	"wardicon/core/vpn"
@@ -80,6 +81,11 @@ var SwitchoverStepStates = []SwitchoverStepState{
 	StepNothing,
 }
 
+// HoldsOld tells whether a device in the state has the old value alone, as far as is known.
+func (s SwitchoverStepState) HoldsOld() bool {
+	return s != StepConnected && s != StepTaken && s != StepNothing
+}
+
 // SwitchoverCount says how many devices of a wave are in a state.
 type SwitchoverCount struct {
 	// Wave, from 1.
@@ -131,6 +137,8 @@ type SwitchoverBoard struct {
 	Holds []SwitchoverHold `json:"holds"`
 	// Places that hold the old value.
 	Places []SwitchoverPlace `json:"places"`
+	// Devices that hold the old value alone, as far as is known.
+	Holders int `json:"holders"`
 	// Devices whose people have reported a problem since they got the new value.
 	Reports int `json:"reports"`
 	// Why the next wave does not begin; empty where it may, or there is none.
@@ -162,14 +170,26 @@ type CalendarEntry struct {
 	Kind string `json:"kind" enum:"certificate,authority,signer,link,override,switchover"`
 	Noun string `json:"noun"`
 	// Identifier of the record; empty where there is none.
-	ID   string `json:"id,omitempty"`
+	ID string `json:"id,omitempty"`
+	// Name of the record; empty for several.
 	Name string `json:"name"`
-	// What happens then.
+	// What happens then; empty for several, which expire.
 	What string `json:"what"`
 	// Kind of the switchover that prepares for it; empty where none does.
 	Plan vpn.SwitchoverKind `json:"plan,omitempty"`
 	// How many records are concerned.
 	Count int `json:"count"`
+}
+
+// Text says what happens, in one line.
+func (e CalendarEntry) Text() string {
+	if e.ID != "" || e.Noun == "signer" {
+		return e.Name + ": " + e.What
+	}
+	if e.Count == 1 {
+		return "1 " + e.Kind + " expires"
+	}
+	return fmt.Sprintf("%d %ss expire", e.Count, e.Kind)
 }
 
 // NewFeed is the address of a calendar that programs subscribe to.

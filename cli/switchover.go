@@ -342,14 +342,7 @@ func (a *app) askHolders(
 	if err != nil {
 		return 0, err
 	}
-	holders := 0
-	for _, k := range b.Counts {
-		switch k.State {
-		case api.StepConnected, api.StepTaken, api.StepNothing:
-		default:
-			holders += k.Count
-		}
-	}
+	holders := b.Holders
 	if holders == 0 {
 		return 0, a.sure("Cut off the old value of %s? No device is known to hold it.", s.Name)
 	}
@@ -445,13 +438,9 @@ func (a *app) sayCalendar(w table.Writer, list []api.CalendarEntry) {
 		a.say("Nothing expires or changes.")
 		return
 	}
-	w.AppendHeader(heads("date", "what", "of", "switchover"))
+	w.AppendHeader(heads("date", "what", "switchover"))
 	for _, e := range list {
-		name := e.Name
-		if e.Kind == "link" || e.Kind == "override" {
-			name = strconv.Itoa(e.Count)
-		}
-		w.AppendRow(table.Row{e.At.Local().Format(time.DateOnly), e.What, name,
+		w.AppendRow(table.Row{e.At.Local().Format(time.DateOnly), e.Text(),
 			cmp.Or(string(e.Plan), "-")})
 	}
 }

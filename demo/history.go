@@ -174,19 +174,8 @@ func (h *history) oldSwitchover(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = h.svc.Switch(ctx, id, service.PhaseCutOff, heldBy(board), false)
+	_, err = h.svc.Switch(ctx, id, service.PhaseCutOff, board.Holders, false)
 	return err
-}
-
-func heldBy(b api.SwitchoverBoard) (n int) {
-	for _, c := range b.Counts {
-		switch c.State {
-		case api.StepConnected, api.StepTaken, api.StepNothing:
-		default:
-			n += c.Count
-		}
-	}
-	return n
 }
 
 // begin adds a switchover, computes its preview, and begins its first wave.

@@ -167,7 +167,7 @@ func TestSwitchoverPage(t *testing.T) {
 	b.shot("switchover")
 	b.press("Begin it anyway")
 	b.see("Begin wave 3")
-	b.press("Has it")
+	b.press("Confirm")
 	b.see("1 connected")
 	b.do(chromedp.EmulateViewport(360, 740))
 	b.accessible("a switchover on a phone")

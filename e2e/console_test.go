@@ -70,7 +70,7 @@ func TestPages(t *testing.T) {
 	b.accessible("sign-in")
 	b.shot("sign-in")
 	pages := []struct{ name, path, title, text string }{
-		{"overview", "/", "Skerry Line", "What needs you"},
+		{"overview", "/", "Skerry Line", "Needs attention"},
 		{"gateways", "/gateways", "Gateways", "5 gateways"},
 		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
 		{"gateway-all", "/gateways/" + all.Items[0].ID, "Brattvik", "The gateway offers PPTP"},

@@ -309,7 +309,7 @@ func TestOperatorPages(t *testing.T) {
 		b.fill(label, chosen)
 	}
 	b.press("Change")
-	b.see("What needs you")
+	b.see("Needs attention")
 	if eval[bool](
 		b,
 		`[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`,
@@ -339,5 +339,5 @@ func TestOperatorPages(t *testing.T) {
 	signIn(chosen)
 	b.fill("Code of the second factor", code(30*time.Second))
 	b.press("Sign in")
-	b.see("What needs you")
+	b.see("Needs attention")
 }

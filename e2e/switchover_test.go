@@ -540,7 +540,7 @@ for e in c.walk("VEVENT"):
 		t.Skip("skipped: python3-icalendar is not installed")
 	}
 	if err != nil || !strings.Contains(string(out),
-		"2027-02-03\tPorts; \"old\", new \\ é: other protocols: the old value ends") {
+		"2027-02-03\tPorts; \"old\", new \\ é: protocol change: the old value ends") {
 		t.Errorf("%v\n%s\n%s", err, out, data)
 	}
 	if strings.Contains(f.log.String(), strings.TrimSuffix(filepath.Base(address), ".ics")) {

@@ -39,6 +39,7 @@ func (s *Service) authorities() *Authorities {
 				a.Name,
 				a.ID,
 				[3]string{"certificates", "authority_id", "certificates"},
+				[3]string{store.OpenRollovers, "json_each.value", "switchovers"},
 			)
 		},
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -135,10 +134,6 @@ func (s *Service) Feed(ctx context.Context, token string) ([]byte, error) {
 	}
 	events := make([]icalendar.Event, len(list))
 	for i, e := range list {
-		name := e.Name + ": " + e.What
-		if e.Count > 1 {
-			name = fmt.Sprintf("%d %s", e.Count, e.What)
-		}
 		remind := 0
 		if e.Kind == "certificate" || e.Kind == "authority" || e.Kind == "signer" {
 			remind = reminders[1]
@@ -146,7 +141,7 @@ func (s *Service) Feed(ctx context.Context, token string) ([]byte, error) {
 		events[i] = icalendar.Event{
 			UID: s.store.Digest([]byte("event " + e.Kind + " " + e.ID + " " + e.What +
 				e.At.UTC().Format(time.DateOnly)))[:24] + "@wardicon",
-			Day: e.At, Summary: name, Categories: []string{e.Kind}, RemindDays: remind,
+			Day: e.At, Summary: e.Text(), Categories: []string{e.Kind}, RemindDays: remind,
 		}
 	}
 	return icalendar.Write("VPN connections of "+organisation.Name, events, s.now()), nil

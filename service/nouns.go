@@ -82,6 +82,7 @@ func (s *Service) gateways() *Gateways {
 				[3]string{"profiles", "gateway_id", "profiles"},
 				[3]string{"account_gateways", "gateway_id", "accounts"},
 				[3]string{store.OpenSwitchovers, "gateway_id", "switchovers"},
+				[3]string{store.OpenSuccessors, "json_each.value", "switchovers that lead to it"},
 				[3]string{"profiles", store.FallbackOf, "profiles as their second gateway"},
 				[3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
 				[3]string{

@@ -83,18 +83,14 @@ func (s *Service) endSwitchover(
 	return errors.Join(keepSwitchover(ctx, tx, w), tx.CloseSteps(ctx, w.ID))
 }
 
-// Holders counts the devices that hold the old value alone, as far as is known.
-func holders(ctx context.Context, tx *store.Tx, id string) (int, error) {
-	counts, err := tx.SwitchoverCounts(ctx, id)
-	n := 0
+// holders counts the devices that hold the old value alone.
+func holders(counts []api.SwitchoverCount) (n int) {
 	for _, c := range counts {
-		switch c.State {
-		case api.StepConnected, api.StepTaken, api.StepNothing:
-		default:
+		if c.State.HoldsOld() {
 			n += c.Count
 		}
 	}
-	return n, err
+	return n
 }
 
 // cutOff ends the old value: records get the new one, and links to what has the old one are closed.
@@ -112,11 +108,11 @@ func (s *Service) cutOff(
 		return problem("switchover", "/valid_from", "a new value that is not valid yet",
 			"one that the gateway accepts", "wait until it is, or change the date")
 	}
-	n, err := holders(ctx, tx, w.ID)
+	counts, err := tx.SwitchoverCounts(ctx, w.ID)
 	if err != nil {
 		return err
 	}
-	if n != seen {
+	if n := holders(counts); n != seen {
 		return problem("switchover", "/holders", fmt.Sprint(seen),
 			fmt.Sprintf("%d, the number of devices that hold the old value", n),
 			"look at the list of them again, then confirm its number")

@@ -159,15 +159,14 @@ func (s *Service) beginDelivery(ctx context.Context, tx *store.Tx, w *vpn.Switch
 		Kind: "switch", Subject: w.ID, Title: fmt.Sprintf("%s: wave %d", w.Name, w.Begun),
 		Operator: actor(ctx), Result: map[string]int{},
 	}
-	ids, err := tx.ToDeliver(ctx, w.ID, prepares(w), "", mostListed)
-	if err != nil {
+	if j.Total, err = tx.CountToDeliver(ctx, w.ID); err != nil {
 		return err
 	}
-	j.Total = len(ids)
+	if prepares(w) {
+		j.Total *= 2
+	}
 	return tx.AddJob(ctx, &j)
 }
-
-const mostListed = 1_000_000
 
 // prepares tells whether parcels with the new value need something before they are built.
 func prepares(w *vpn.Switchover) bool {
@@ -310,7 +309,9 @@ func (s *Service) switchOne(
 	if step[0] == '1' {
 		return s.prepareStep(ctx, tx, w, x)
 	}
-	request := api.HandoverRequest{Link: check.ByOperator, Passcode: check.BySheet}
+	request := api.HandoverRequest{
+		Link: check.ByOperator, Passcode: check.BySheet, Days: s.linkDays(w),
+	}
 	if w.Mail {
 		request.Link = check.ByMail
 	}
@@ -319,6 +320,16 @@ func (s *Service) switchOne(
 	) error {
 		return s.endOldLinks(ctx, tx, x, *x.Released)
 	})
+}
+
+// linkDays is how long links of a switchover are open: until its cut-off, as far as links may be.
+func (s *Service) linkDays(w *vpn.Switchover) *int {
+	if w.CutOff == nil {
+		return nil
+	}
+	days := int(w.CutOff.Sub(s.now()).Hours()/24) + 1
+	days = min(max(days, handoverDays), mostDaysOpen)
+	return &days
 }
 
 // prepareStep does what a parcel with the new value needs before it is built.

@@ -9,6 +9,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/switchover"
@@ -33,7 +34,7 @@ func touched(ctx context.Context, tx *store.Tx, w *vpn.Switchover) (string, []an
 		condition = `device_id IN (SELECT id FROM devices WHERE platform = ? AND release <> ?)`
 		args = append(args, w.Platform, w.Next.Release)
 	case vpn.SwitchRollover:
-		gateways, err := trusting(ctx, tx, w.AuthorityID)
+		gateways, err := trusting(ctx, tx, w)
 		if err != nil {
 			return "", nil, err
 		}
@@ -57,17 +58,24 @@ func touched(ctx context.Context, tx *store.Tx, w *vpn.Switchover) (string, []an
 	return condition, args, nil
 }
 
-// trusting are the gateways whose offers name a CA.
-func trusting(ctx context.Context, tx *store.Tx, authorityID string) (ids []string, err error) {
-	a, err := store.Authorities.Get(ctx, tx, authorityID)
+// trusting are the gateways whose offers name a CA that its successor does not share.
+func trusting(ctx context.Context, tx *store.Tx, w *vpn.Switchover) (ids []string, err error) {
+	from, err := store.Authorities.Get(ctx, tx, w.AuthorityID)
+	if err != nil {
+		return nil, err
+	}
+	to, err := store.Authorities.Get(ctx, tx, w.SuccessorID)
+	if err != nil {
+		return nil, err
+	}
+	old, _, err := apart(from.Certificate, to.Certificate)
 	if err != nil {
 		return nil, err
 	}
 	gateways, err := store.Gateways.Where(ctx, tx, "1 = 1")
 	for _, g := range gateways {
 		for _, text := range g.Offers.Authorities() {
-			if *text != "" && (strings.Contains(*text, strings.TrimSpace(a.Certificate)) ||
-				strings.Contains(a.Certificate, strings.TrimSpace(*text))) {
+			if list, err := pki.Certificates(*text); err == nil && among(list, old) {
 				ids = append(ids, g.ID)
 				break
 			}
@@ -171,13 +179,15 @@ func (s *Service) surveyOne(
 	if err != nil {
 		return nil, err
 	}
-	then, err := s.settled(ctx, tx, in)
-	if err != nil {
-		return nil, err
-	}
-	then.signer = now.signer
-	if err := s.weigh(ctx, tx, w, now, then, &x); err != nil {
-		return nil, err
+	if x.Need == "" { // else it is known already
+		then, err := s.settled(ctx, tx, in)
+		if err != nil {
+			return nil, err
+		}
+		then.signer = now.signer
+		if err := s.weigh(ctx, tx, w, now, then, &x); err != nil {
+			return nil, err
+		}
 	}
 	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
 		if err := now.current(ctx, tx); err != nil {
@@ -212,10 +222,34 @@ func (s *Service) succeed(
 		x.Need, x.Why = needCannot, why
 		return nil
 	}
+	x.SuccessorID = leads[0].Gateway.ID
+	if there, err := s.thereAlready(ctx, tx, in.Device.ID, x.SuccessorID); err != nil || there {
+		x.Need, x.Why = needNothing, "it connects to "+leads[0].Gateway.Name+" already"
+		return err
+	}
 	in.Gateway, in.Fallback, in.Second = leads[0].Gateway, nil, ""
 	in.Profile = succeeding(in.Profile, in.Gateway.ID)
-	x.SuccessorID, x.Why = in.Gateway.ID, leads[0].Reason
+	x.Why = leads[0].Reason
 	return nil
+}
+
+// thereAlready tells whether a device has a profile at a gateway whose parcel is up to date.
+func (s *Service) thereAlready(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID, gatewayID string,
+) (bool, error) {
+	list, err := store.Profiles.Where(ctx, tx, "device_id = ? AND gateway_id = ?", deviceID,
+		gatewayID)
+	if err != nil || len(list) == 0 {
+		return false, err
+	}
+	last, err := tx.LastParcel(ctx, list[0].ID)
+	if err != nil || last == nil {
+		return false, err
+	}
+	w, err := s.work(ctx, tx, list[0].ID)
+	return err == nil && !w.subject.Outdated, err
 }
 
 // succeeding is the profile of a device at another gateway.

@@ -194,6 +194,7 @@ func (s *Service) SwitchoverBoard(
 		if b.Counts, err = tx.SwitchoverCounts(ctx, id); err != nil {
 			return err
 		}
+		b.Holders = holders(b.Counts)
 		if b.Needs, err = tx.SwitchoverNeeds(ctx, id); err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -189,11 +190,14 @@ func (s *Service) prepareNext(ctx context.Context, tx *store.Tx, w *vpn.Switchov
 	return nil
 }
 
+// offerOf is where the offer of a protocol stands in a gateway's record; a new value has none.
+var offerOf = regexp.MustCompile(`^/offers/[a-z0-9]+`)
+
 // prefixed are the problems of the gateway as it would be, as those of the new value.
 func prefixed(list []vpn.Problem) []vpn.Problem {
 	out := slices.Clone(list)
 	for i := range out {
-		out[i].Pointer = "/next" + strings.TrimPrefix(out[i].Pointer, "/offers/tls")
+		out[i].Pointer = "/next" + offerOf.ReplaceAllString(out[i].Pointer, "")
 	}
 	return out
 }
@@ -220,6 +224,9 @@ func (s *Service) moved(
 		if err != nil {
 			return by, err
 		}
+		if w.Kind == vpn.SwitchRetirement || w.Kind == vpn.SwitchRollover {
+			continue // another profile gets its own plan; a rollover is on record
+		}
 		if err := s.move(w, in); err != nil {
 			return by, err
 		}
@@ -231,8 +238,6 @@ func (s *Service) moved(
 // move puts the new value of a switchover in the place of the old one.
 func (s *Service) move(w *vpn.Switchover, in *plan.Input) error {
 	switch w.Kind {
-	case vpn.SwitchRetirement, vpn.SwitchRollover:
-		// The profile of the successor gets its own plan; the rollover is on record.
 	case vpn.SwitchRelease:
 		in.Device.Release = w.Next.Release
 	case vpn.SwitchPasswords:

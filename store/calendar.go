@@ -51,18 +51,14 @@ func (tx *Tx) CalendarCounts(
 	ctx context.Context,
 	from, until time.Time,
 ) ([]api.CalendarEntry, error) {
-	const day = 24 * 60 * 60 * 1000
 	return collect(ctx, tx, func(scan scanner) (e api.CalendarEntry, err error) {
 		var number int64
 		err = scan(&e.Kind, &number, &e.Count)
-		e.At = fromMillis(number * day)
-		e.Noun, e.Name, e.What = e.Kind, "1 "+e.Kind, "links expire"
-		if e.Kind == "override" {
-			e.What = "overrides end"
-		}
+		e.At = fromMillis(number * dayMillis)
+		e.Noun = e.Kind
 		return e, err
 	}, fmt.Sprintf(`SELECT 'link', expires / %[1]d, COUNT(*) FROM handovers WHERE recalled IS NULL
 		AND uses < max_uses AND expires BETWEEN ?1 AND ?2 GROUP BY 2
 		UNION ALL SELECT 'override', until / %[1]d, COUNT(*) FROM overrides
-		WHERE until BETWEEN ?1 AND ?2 GROUP BY 2`, day), millis(from), millis(until))
+		WHERE until BETWEEN ?1 AND ?2 GROUP BY 2`, dayMillis), millis(from), millis(until))
 }

@@ -254,11 +254,10 @@ func (tx *Tx) SumHandovers(ctx context.Context) ([]api.HandoverSum, error) {
 
 // HandoverDays counts, by day (UTC), what happened to links that were made since a moment.
 func (tx *Tx) HandoverDays(ctx context.Context, since time.Time) ([]api.HandoverDay, error) {
-	const day = 24 * 60 * 60 * 1000
 	return collect(ctx, tx, func(scan scanner) (d api.HandoverDay, err error) {
 		var number int64
 		err = scan(&number, &d.Made, &d.Fetched, &d.Connected)
-		d.Day = fromMillis(number * day)
+		d.Day = fromMillis(number * dayMillis)
 		return d, err
 	}, fmt.Sprintf(`WITH h AS (SELECT created, fetched, connected FROM handovers
 			WHERE created >= ?)
@@ -266,7 +265,7 @@ func (tx *Tx) HandoverDays(ctx context.Context, since time.Time) ([]api.Handover
 			SELECT created AS at, 0 AS what FROM h
 			UNION ALL SELECT fetched, 1 FROM h
 			UNION ALL SELECT connected, 2 FROM h
-		) WHERE at IS NOT NULL GROUP BY 1 ORDER BY 1`, day), millis(since))
+		) WHERE at IS NOT NULL GROUP BY 1 ORDER BY 1`, dayMillis), millis(since))
 }
 
 // The halves of a slip.

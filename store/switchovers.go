@@ -92,6 +92,13 @@ DROP TABLE switchovers;
 // OpenSwitchovers are those that have not ended.
 const OpenSwitchovers = "(SELECT * FROM switchovers WHERE state NOT IN ('closed', 'undone'))"
 
+// Where they name gateways that take the place of another one, and CAs.
+const (
+	OpenSuccessors = OpenSwitchovers + " o, json_each(o.body, '$.successor_ids')"
+	OpenRollovers  = OpenSwitchovers + " o, json_each(json_array(json_extract(o.body, " +
+		"'$.authority_id'), json_extract(o.body, '$.successor_id')))"
+)
+
 func timeOrNil(t *time.Time) any {
 	if t == nil {
 		return nil
@@ -354,11 +361,10 @@ func (tx *Tx) WaveRehearsals(
 // SwitchoverTimes are the moments at which devices of a switchover came to a state, in days since
 // the epoch, counted.
 func (tx *Tx) SwitchoverTimes(ctx context.Context, id string) ([]api.SwitchoverDay, error) {
-	const day = 24 * 60 * 60 * 1000
 	return collect(ctx, tx, func(scan scanner) (d api.SwitchoverDay, err error) {
 		var number int64
 		err = scan(&number, &d.Released, &d.Built, &d.Handed, &d.Taken, &d.Connected)
-		d.Day = fromMillis(number * day)
+		d.Day = fromMillis(number * dayMillis)
 		return d, err
 	}, fmt.Sprintf(`WITH x AS (SELECT * FROM switchover_steps WHERE switchover_id = ?1 AND
 		need NOT IN ('cannot', 'nothing')) SELECT at / %d, SUM(what = 0), SUM(what = 1),
@@ -368,7 +374,7 @@ func (tx *Tx) SwitchoverTimes(ctx context.Context, id string) ([]api.SwitchoverD
 			UNION ALL SELECT handed, 2 FROM x
 			UNION ALL SELECT taken, 3 FROM x
 			UNION ALL SELECT COALESCE(seen, confirmed), 4 FROM x
-		) WHERE at IS NOT NULL GROUP BY 1 ORDER BY 1`, day), id)
+		) WHERE at IS NOT NULL GROUP BY 1 ORDER BY 1`, dayMillis), id)
 }
 
 // Unreminded lists steps of a switchover that were handed over before a moment and not taken, whose
@@ -411,6 +417,13 @@ func (tx *Tx) ToDeliver(
 		UNION ALL SELECT '2:' || profile_id FROM switchover_steps WHERE switchover_id = ?1
 			AND state IN ('released', 'built')) WHERE step > ?2 ORDER BY step LIMIT ?3`,
 		id, after, limit, prepared)
+}
+
+// CountToDeliver counts the released steps of a switchover that were not handed over.
+func (tx *Tx) CountToDeliver(ctx context.Context, id string) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM switchover_steps WHERE switchover_id = ?
+		AND state IN ('released', 'built')`, id).Scan(&n)
+	return n, err
 }
 
 // StepOf is what a switchover means for one profile.

@@ -60,6 +60,9 @@ func newID(prefix string) string {
 	return prefix + "-" + encoding.EncodeToString(b)
 }
 
+// dayMillis is a day, in the unit of times in the database.
+const dayMillis = 24 * 60 * 60 * 1000
+
 func millis(t time.Time) int64 { return t.UnixMilli() }
 
 func fromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }

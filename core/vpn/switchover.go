@@ -43,7 +43,7 @@ var switchTitles = map[SwitchoverKind]string{
 	SwitchAddress:     "new address",
 	SwitchPort:        "new ports",
 	SwitchProposals:   "new proposals",
-	SwitchOffers:      "other protocols",
+	SwitchOffers:      "protocol change",
 	SwitchRetirement:  "gateway retired",
 	SwitchRollover:    "CA rollover",
 	SwitchRelease:     "release upgrade",
