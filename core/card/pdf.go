@@ -45,28 +45,31 @@ var printable = sync.OnceValue(func() func(rune) bool {
 	}
 })
 
+// fonts by family and style.
+var fonts = map[string][]byte{
+	"text": goregular.TTF, "textB": gobold.TTF, "mono": gomono.TTF, "monoB": gomonobold.TTF,
+}
+
 // sheet is a PDF in the making.
-type sheet struct{ *fpdf.Fpdf }
+type sheet struct {
+	*fpdf.Fpdf
+	loaded map[string]bool
+}
+
+// font chooses a font. It is read when it is first used: that is the most of the work on a sheet.
+func (s sheet) font(family, style string, size float64) {
+	if key := family + style; !s.loaded[key] {
+		s.loaded[key] = true
+		// It is written to while it is cut.
+		s.AddUTF8FontFromBytes(family, style, bytes.Clone(fonts[key]))
+	}
+	s.SetFont(family, style, size)
+}
 
 // PDF draws the card for paper. The order of the letters inside the embedded fonts
 // differs from time to time; what is seen is the same.
 func (c Card) PDF() ([]byte, error) {
-	s := sheet{fpdf.New("P", "mm", "A4", "")}
-	for _, font := range []struct {
-		family, style string
-		data          []byte
-	}{
-		{"text", "", goregular.TTF},
-		{"text", "B", gobold.TTF},
-		{"mono", "", gomono.TTF},
-		{"mono", "B", gomonobold.TTF},
-	} {
-		s.AddUTF8FontFromBytes(
-			font.family,
-			font.style,
-			bytes.Clone(font.data),
-		) // it is written to while it is cut
-	}
+	s := sheet{fpdf.New("P", "mm", "A4", ""), map[string]bool{}}
 	s.SetCatalogSort(true)
 	fixed := time.Unix(0, 0).UTC()
 	s.SetCreationDate(fixed)
@@ -78,7 +81,7 @@ func (c Card) PDF() ([]byte, error) {
 	s.SetAutoPageBreak(true, margin)
 	s.SetFooterFunc(func() {
 		s.SetY(-margin + 4)
-		s.SetFont("text", "", smallSize)
+		s.font("text", "", smallSize)
 		s.CellFormat(
 			0,
 			4,
@@ -92,9 +95,9 @@ func (c Card) PDF() ([]byte, error) {
 		)
 	})
 	s.AddPage()
-	s.SetFont("text", "B", 17)
+	s.font("text", "B", 17)
 	s.MultiCell(0, 8, drawable(c.Title), "", "L", false)
-	s.SetFont("text", "", textSize)
+	s.font("text", "", textSize)
 	s.MultiCell(0, 5.2, drawable(c.Head()), "", "L", false)
 	if len(c.Files) > 0 {
 		s.Ln(2)
@@ -106,7 +109,7 @@ func (c Card) PDF() ([]byte, error) {
 		for _, v := range c.Values {
 			s.value(v, c.Language)
 		}
-		s.SetFont("text", "", smallSize+0.5)
+		s.font("text", "", smallSize+0.5)
 		s.MultiCell(0, 4.2, drawable(c.say(legend)), "", "L", false)
 	}
 	s.steps(c.say(headUse), c.Connect)
@@ -137,9 +140,9 @@ func (s sheet) heading(title string) {
 		s.AddPage()
 	}
 	s.Ln(4)
-	s.SetFont("text", "B", 12)
+	s.font("text", "B", 12)
 	s.CellFormat(0, 7, drawable(title), "", 1, "L", false, 0, "")
-	s.SetFont("text", "", textSize)
+	s.font("text", "", textSize)
 }
 
 func (s sheet) steps(title string, steps []string) {
@@ -155,16 +158,16 @@ func (s sheet) steps(title string, steps []string) {
 		s.SetX(left)
 		for _, p := range Parts(step) {
 			if p.Label {
-				s.SetFont("text", "B", textSize)
+				s.font("text", "B", textSize)
 			} else {
-				s.SetFont("text", "", textSize)
+				s.font("text", "", textSize)
 			}
 			s.Write(5.2, drawable(p.Text))
 		}
 		s.SetLeftMargin(margin)
 		s.Ln(6.4)
 	}
-	s.SetFont("text", "", textSize)
+	s.font("text", "", textSize)
 }
 
 // value draws one value character by character: capitals bold, digits dotted below,
@@ -181,10 +184,10 @@ func (s sheet) value(v Value, in i18n.Language) {
 		s.code(v.Text, right-qrSide, top)
 		right -= qrSide + 4
 	}
-	s.SetFont("text", "", smallSize+1)
+	s.font("text", "", smallSize+1)
 	s.CellFormat(0, 4.5, drawable(v.Label), "", 1, "L", false, 0, "")
 	if v.Hidden {
-		s.SetFont("text", "", textSize)
+		s.font("text", "", textSize)
 		s.CellFormat(0, 6, in.Say(hidden), "", 1, "L", false, 0, "")
 		return
 	}
@@ -194,7 +197,7 @@ func (s sheet) value(v Value, in i18n.Language) {
 		if l.Class == secret.Large {
 			style = "B"
 		}
-		s.SetFont("mono", style, valueSize)
+		s.font("mono", style, valueSize)
 		text := l.Text
 		if l.Class == secret.Space {
 			text = "n" // its place; the sign itself is drawn below
@@ -226,7 +229,7 @@ func (s sheet) value(v Value, in i18n.Language) {
 	}
 	s.SetXY(margin, y+7)
 	if len(v.Spelled) > 0 {
-		s.SetFont("text", "", smallSize)
+		s.font("text", "", smallSize)
 		s.MultiCell(right-margin, 3.6, drawable(strings.Join(v.Spelled, ", ")), "", "L", false)
 	}
 	if code && s.GetY() < top+qrSide {
