@@ -249,6 +249,7 @@ func (h *host) run(
 	select {
 	case err = <-failed:
 	case <-ctx.Done():
+		svc.EndWatching()
 		end, cancel := context.WithTimeout(context.Background(), stopTime)
 		if err = server.Shutdown(end); errors.Is(err, context.DeadlineExceeded) {
 			log.Warn("requests that were still open were terminated", "after", stopTime)

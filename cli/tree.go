@@ -37,6 +37,7 @@ func (a *app) tree() []branch {
 				a.handoverCommands(),
 				a.findingCommands(),
 				a.offboardCommands(),
+				a.bulk(),
 				a.jobs(),
 				a.newSecret(),
 			},

@@ -471,7 +471,7 @@ func TestAuthorityPages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.goTo("/gateways/"+gateways.Items[0].ID, "Norrvik")
+	b.goTo("/gateways/"+gateways.Items[0].ID+"?tab=keys", "Norrvik")
 	b.see("None on record.")
 	b.press("Create it")
 	skerry, err := f.client.Authorities.List(t.Context(), client.Query{Search: "Skerry"})

@@ -77,8 +77,8 @@ func TestBoard(t *testing.T) {
 	b.see("Change the pre-shared key of Norrvik")
 	b.accessible("what is to be done")
 	b.shot("offboardings")
-	b.until(`document.querySelector('input[type=checkbox]')`)
-	eval[bool](b, `(document.querySelector('input[type=checkbox]').click(), true)`)
+	b.until(`document.querySelector('table input[type=checkbox]')`)
+	eval[bool](b, `(document.querySelector('table input[type=checkbox]').click(), true)`)
 	b.see("Done on")
 	if _, err := f.client.Build(
 		t.Context(),

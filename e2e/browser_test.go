@@ -226,6 +226,15 @@ func (b *tab) press(text string) {
 	eval[bool](b, "("+find+".click(), true)")
 }
 
+// part shows a part of a page by its tab.
+func (b *tab) part(text string) {
+	b.t.Helper()
+	find := fmt.Sprintf(`[...document.querySelectorAll('[role=tab]')].find(e => `+
+		`e.firstChild.textContent.trim() === %q)`, text)
+	b.until(find)
+	eval[bool](b, "("+find+".click(), true)")
+}
+
 // confirm proves once more who it is, where the console asks.
 func (b *tab) confirm(password string) {
 	b.t.Helper()

@@ -72,8 +72,8 @@ func TestPages(t *testing.T) {
 	pages := []struct{ name, path, title, text string }{
 		{"overview", "/", "Skerry Line", "Needs attention"},
 		{"gateways", "/gateways", "Gateways", "5 gateways"},
-		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
-		{"gateway-all", "/gateways/" + all.Items[0].ID, "Brattvik", "The gateway offers PPTP"},
+		{"gateway", "/gateways/" + gateways.Items[0].ID + "?tab=offers", "Tallholm", "A key is stored"},
+		{"gateway-all", "/gateways/" + all.Items[0].ID + "?tab=offers", "Brattvik", "The gateway offers PPTP"},
 		{"gateway-ask", "/gateways/ask", "Probe an address", "its owner agrees"},
 		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
 		{"people", "/people", "People", "15 people"},
@@ -81,10 +81,22 @@ func TestPages(t *testing.T) {
 		{"devices", "/devices", "Devices", "31 devices"},
 		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
 		{"profiles", "/profiles", "Profiles", "37 profiles"},
-		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
+		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "Authentication"},
+		{
+			"profile-files", "/profiles/" + good + "?tab=files", "Engine laptop 1 → Norrvik",
+			"[connection]",
+		},
+		{"profile-settings", "/profiles/" + good + "?tab=settings", "Engine laptop 1 → Norrvik",
+			"Set manually"},
+		{"profile-history", "/profiles/" + good + "?tab=history", "Engine laptop 1 → Norrvik",
+			"entries"},
+		{"gateway-keys", "/gateways/" + all.Items[0].ID + "?tab=keys", "Brattvik",
+			"Configuration of its daemons"},
+		{"gateway-rehearsals", "/gateways/" + all.Items[0].ID + "?tab=rehearsals", "Brattvik",
+			"Not rehearsed yet"},
 		{
 			"profile-findings",
-			"/profiles/" + bad,
+			"/profiles/" + bad + "?tab=findings",
 			"Deck phone 1 → Easthaven",
 			"Password equals the login",
 		},
@@ -149,10 +161,6 @@ func TestPages(t *testing.T) {
 					b.accessible(p.name)
 					b.fits()
 					b.shot(look.name + "-" + p.name)
-					if p.name == "profile" {
-						eval[bool](b, `(document.getElementById('files').scrollIntoView(), true)`)
-						b.shot(look.name + "-profile-files")
-					}
 					if p.name == "profile-findings" {
 						b.until(
 							`[...document.querySelectorAll('.plan > div')].some(row => ` +
@@ -231,6 +239,7 @@ func TestFirstProfile(t *testing.T) {
 	b.fill("Networks", "10.20.0.0/16")
 	b.press("Add the gateway")
 	b.until(`document.title === 'Norrvik · Wardicon'`)
+	b.part("Offers")
 	b.see("A key is stored")
 
 	b.goTo("/people/new", "New person")
@@ -250,6 +259,7 @@ func TestFirstProfile(t *testing.T) {
 	b.see("No profile yet")
 	b.press("Add a profile")
 	b.see("the disk of Ada's laptop is not encrypted")
+	b.part("Files")
 	b.see("[hidden]")
 	if strings.Contains(eval[string](b, "document.body.innerHTML"), "halyard") {
 		t.Error("the key is on the page before anyone asked")

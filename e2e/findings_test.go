@@ -383,7 +383,8 @@ func TestFindingsPages(t *testing.T) {
 	b.press("Fix all: 1 profile")
 	b.see("Fixed: 1")
 
-	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven"), "Deck phone 1 → Easthaven")
+	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven")+"?tab=findings",
+		"Deck phone 1 → Easthaven")
 	b.press("Override temporarily…")
 	b.press("Override")
 	b.see("expected why the error may pass")

@@ -79,7 +79,7 @@ func TestGatewayConfig(t *testing.T) {
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.signIn()
-	b.goTo("/gateways/"+list.Items[0].ID, "Brattvik")
+	b.goTo("/gateways/"+list.Items[0].ID+"?tab=keys", "Brattvik")
 	b.press("Make configuration")
 	b.confirm(demo.OwnerPassword)
 	b.see("Some of the files hold passwords")

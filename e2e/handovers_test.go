@@ -152,7 +152,8 @@ func TestHandoverPages(t *testing.T) {
 	b := open(t, f.url)
 	words = strings.Fields(run(0, "Send the passcode", "handover", "make", "Planner Mac 1/Norrvik"))
 	b.signIn()
-	b.goTo("/profiles/"+f.profile("Planner Mac 1", "Norrvik"), "Planner Mac 1 → Norrvik")
+	b.goTo("/profiles/"+f.profile("Planner Mac 1", "Norrvik")+"?tab=handover",
+		"Planner Mac 1 → Norrvik")
 	b.see("Hand over")
 	b.fill("Days until it expires", "99")
 	b.press("Create a link")

@@ -42,7 +42,7 @@ func TestLivedPages(t *testing.T) {
 		{"calendar", "/calendar", "Calendar", "Plan: new gateway certificate"},
 		{"rehearsals", "/rehearsals", "Rehearsals", "passed"},
 		{"profile", "/profiles/" + profile.Items[0].ID, "Bridge tablet 1 → Norrvik", "Seen connected"},
-		{"gateway", "/gateways/" + lyngholm.Items[0].ID, "Lyngholm", "Response times"},
+		{"gateway", "/gateways/" + lyngholm.Items[0].ID + "?tab=probe", "Lyngholm", "Response times"},
 	} {
 		t.Run(p.name, func(t *testing.T) {
 			b.t = t

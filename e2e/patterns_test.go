@@ -527,8 +527,10 @@ func TestPatternForm(t *testing.T) {
 	b.goTo("/profiles/"+f.profile("Planner Mac 1", "Brattvik"), "Planner Mac 1 → Brattvik")
 	b.see("for names in inside.skerryline.example")
 	b.see("Brattvik for Ada Fjell")
+	b.part("Settings")
 	b.fill("Protocol", "tls")
 	b.press("Save and plan again")
+	b.part("Plan")
 	b.see("set on the profile")
 	b.see("Device does not support what the pattern sets")
 }

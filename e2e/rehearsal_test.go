@@ -75,7 +75,7 @@ func TestRehearsals(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.goTo("/", "Sign in to Wardicon")
 	b.signIn()
-	b.load("/profiles/"+id, "Hall Mac → Brattvik")
+	b.load("/profiles/"+id+"?tab=rehearsal", "Hall Mac → Brattvik")
 	b.see("Not rehearsed yet.")
 	b.press("Rehearse")
 	b.see("timetable.inside.skerryline.example is 10.20.0.1, by 10.50.0.53")

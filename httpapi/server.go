@@ -217,6 +217,8 @@ func (a *handlers) describe(r chi.Router) {
 	a.operators()
 	a.handovers()
 	a.offboardings()
+	a.selections()
+	a.live()
 	a.switchovers()
 	a.probes()
 	a.rehearsals()

@@ -31,8 +31,6 @@ func (s *Service) HandOverGroup(
 	group string,
 	preference api.HandoverRequest,
 ) (j api.Job, err error) {
-	handing := handingOf(preference, check.ByMail, check.BySheet)
-	preference.Link, preference.Passcode = handing.Link, handing.Passcode
 	if strings.TrimSpace(group) == "" {
 		return j, problem(
 			"handover",
@@ -42,15 +40,8 @@ func (s *Service) HandOverGroup(
 			"say whose parcels are to be handed over",
 		)
 	}
-	// What speaks against it is said before the job begins.
-	if err := measured(handing); err != nil {
+	if preference, err = mayHandOver("group "+group, preference); err != nil {
 		return j, err
-	}
-	if preference.Attach {
-		handing.Attached = []format.File{{Name: "the files of the parcels", Private: true}}
-	}
-	if findings := check.Hand(check.Subject{}, handing); len(findings) > 0 {
-		return j, &BlockedError{"group " + group, findings}
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if preference.Link == check.ByMail {
@@ -85,6 +76,23 @@ func (s *Service) HandOverGroup(
 	})
 	s.workSoon()
 	return j, err
+}
+
+// mayHandOver completes how many are handed over to. What speaks against it is said before the job
+// begins.
+func mayHandOver(whose string, preference api.HandoverRequest) (api.HandoverRequest, error) {
+	handing := handingOf(preference, check.ByMail, check.BySheet)
+	preference.Link, preference.Passcode = handing.Link, handing.Passcode
+	if err := measured(handing); err != nil {
+		return preference, err
+	}
+	if preference.Attach {
+		handing.Attached = []format.File{{Name: "the files of the parcels", Private: true}}
+	}
+	if findings := check.Hand(check.Subject{}, handing); len(findings) > 0 {
+		return preference, &BlockedError{whose, findings}
+	}
+	return preference, nil
 }
 
 // nextHandOver lists profiles of the group.

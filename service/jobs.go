@@ -62,6 +62,7 @@ func (s *Service) kinds() map[string]kind {
 		"undo-import": s.undoes(),
 		"survey":      s.surveys(),
 		"switch":      s.switches(),
+		selectionJob:  s.selections(),
 	}
 }
 

@@ -335,54 +335,65 @@ func (s *Service) Offboard(
 	if err := reason(noun, why); err != nil {
 		return w, err
 	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		w, err = s.leave(ctx, tx, noun, id, why)
+		return err
+	})
+	s.checkSoon()
+	return w, err
+}
+
+// leave offboards one person or device.
+func (s *Service) leave(
+	ctx context.Context,
+	tx *store.Tx,
+	noun, id string,
+	why vpn.OffboardReason,
+) (w api.Offboarding, err error) {
 	because := pki.Ceased
 	if why == vpn.Lost {
 		because = pki.KeyCompromise
 	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		h, err := s.holdings(ctx, tx, noun, id, why)
-		if err != nil {
-			return err
+	h, err := s.holdings(ctx, tx, noun, id, why)
+	if err != nil {
+		return w, err
+	}
+	w = api.Offboarding{
+		Noun:     noun,
+		Object:   id,
+		Name:     h.Name,
+		Why:      why,
+		Recalled: len(h.Links),
+		Revoked:  len(h.Certificates),
+		Items:    h.Items,
+		Operator: actor(ctx),
+	}
+	for _, link := range h.Links {
+		if err := s.recall(ctx, tx, link); err != nil {
+			return w, err
 		}
-		w = api.Offboarding{
-			Noun:     noun,
-			Object:   id,
-			Name:     h.Name,
-			Why:      why,
-			Recalled: len(h.Links),
-			Revoked:  len(h.Certificates),
-			Items:    h.Items,
-			Operator: actor(ctx),
+	}
+	for _, c := range h.Certificates {
+		if _, err := s.revoke(ctx, tx, c.ID, "", because); err != nil {
+			return w, err
 		}
-		for _, link := range h.Links {
-			if err := s.recall(ctx, tx, link); err != nil {
-				return err
-			}
+	}
+	for _, d := range h.Devices {
+		if _, err := s.Devices.change(
+			ctx,
+			tx,
+			d.ID,
+			0,
+			func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = why; return d, nil },
+			func(string) bool { return true },
+		); err != nil {
+			return w, err
 		}
-		for _, c := range h.Certificates {
-			if _, err := s.revoke(ctx, tx, c.ID, "", because); err != nil {
-				return err
-			}
-		}
-		for _, d := range h.Devices {
-			if _, err := s.Devices.change(
-				ctx,
-				tx,
-				d.ID,
-				0,
-				func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = why; return d, nil },
-				func(string) bool { return true },
-			); err != nil {
-				return err
-			}
-		}
-		return errors.Join(
-			tx.PutOffboarding(ctx, &w),
-			audit(ctx, tx, "offboard", noun, id, h.Name+", "+string(why)),
-		)
-	})
-	s.checkSoon()
-	return w, err
+	}
+	return w, errors.Join(
+		tx.PutOffboarding(ctx, &w),
+		audit(ctx, tx, "offboard", noun, id, h.Name+", "+string(why)),
+	)
 }
 
 // Offboardings lists who left and what was lost, a page.

@@ -50,6 +50,7 @@ type Service struct {
 	setup    setup
 	tries    counting
 	hashing  *hashing
+	watching watching
 	hashes   hashes
 }
 
@@ -74,6 +75,9 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		hashing: newHashing(),
 	}
 	svc.Nouns = svc.nouns()
+	if s != nil { // there is none behind a description of the API
+		s.OnChange(svc.watching.tell)
+	}
 	svc.lists.known = map[string]listed{}
 	return svc
 }

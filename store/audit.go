@@ -17,6 +17,7 @@ import (
 // line before it. A log that was cut or changed at its end is gone on with where the service left
 // it, so that it stays broken.
 func (tx *Tx) Log(ctx context.Context, d api.AuditEntry) error {
+	tx.note(d.Noun)
 	lines, before, _, err := tx.head(ctx)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("database: %w", err)

@@ -121,6 +121,7 @@ func linkHash(token string) []byte {
 
 // AddHandover keeps a handover under the hash of its link.
 func (tx *Tx) AddHandover(ctx context.Context, h *api.Handover, token, passcode string) error {
+	tx.note("handover")
 	h.ID = newID(Handovers.prefix)
 	_, err := tx.q.ExecContext(
 		ctx,
@@ -201,6 +202,7 @@ func (tx *Tx) CountUse(ctx context.Context, id string) (bool, error) {
 
 // NoteFetched notes when a file was fetched first.
 func (tx *Tx) NoteFetched(ctx context.Context, id string) error {
+	tx.note("handover")
 	_, err := tx.q.ExecContext(
 		ctx,
 		`UPDATE handovers SET fetched = COALESCE(fetched, ?) WHERE id = ?`,

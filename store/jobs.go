@@ -37,6 +37,7 @@ const jobColumns = "id, kind, subject, title, operator, state, total, done, curs
 
 // AddJob keeps new work.
 func (tx *Tx) AddJob(ctx context.Context, j *api.Job) error {
+	tx.note("job")
 	j.ID, j.State, j.Created = newID(Jobs.prefix), api.Running, tx.s.now().UTC()
 	j.Changed = j.Created
 	result, err := json.Marshal(j.Result)
@@ -66,6 +67,7 @@ func (tx *Tx) AddJob(ctx context.Context, j *api.Job) error {
 // PutJob keeps how far work has come, unless it was cancelled meanwhile. going tells
 // whether it still runs.
 func (tx *Tx) PutJob(ctx context.Context, j *api.Job) (going bool, err error) {
+	tx.note("job")
 	j.Changed = tx.s.now().UTC()
 	result, err := json.Marshal(j.Result)
 	if err != nil {

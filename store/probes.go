@@ -64,6 +64,7 @@ var Probes = &Table[drift.ProbeRow, drift.ProbeRow]{
 
 // AddProbe keeps a probe, and forgets old ones of the same gateway.
 func (tx *Tx) AddProbe(ctx context.Context, p *drift.Probe) error {
+	tx.note("probe")
 	p.ID = newID("pb")
 	row := p.Row()
 	body, err := json.Marshal(p)

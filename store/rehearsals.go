@@ -59,6 +59,7 @@ var Rehearsals = &Table[api.Rehearsal, api.Rehearsal]{
 
 // AddRehearsal keeps a rehearsal that begins, and forgets old ones of the same profile.
 func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
+	tx.note("rehearsal")
 	r.ID = newID("rh")
 	body, err := json.Marshal(r.Result)
 	if err != nil {
@@ -89,6 +90,7 @@ func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
 
 // EndRehearsal keeps what a rehearsal came to.
 func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
+	tx.note("rehearsal")
 	body, err := json.Marshal(r.Result)
 	if err != nil {
 		return err

@@ -33,10 +33,11 @@ type Store struct {
 	seal  *sealer
 	now   func() time.Time
 
-	behind *sql.DB // writes the log back
-	ended  func()  // ends what does that
-	writer writer
-	closed atomic.Bool
+	behind  *sql.DB // writes the log back
+	ended   func()  // ends what does that
+	writer  writer
+	closed  atomic.Bool
+	changed Changed // told what each transaction has changed; may be nil
 }
 
 // lanes is how many snapshots are read side by side.
@@ -191,9 +192,10 @@ type querier interface {
 
 // Tx is a write transaction, or the store seen for reading.
 type Tx struct {
-	s     *Store
-	q     querier
-	shelf *shelf // nil where nothing is kept between reads
+	s      *Store
+	q      querier
+	shelf  *shelf    // nil where nothing is kept between reads
+	topics *[]string // what it changes; nil where it only reads
 }
 
 // Read is the store for reading, outside any transaction.

@@ -89,6 +89,33 @@ DROP TABLE switchover_steps;
 DROP TABLE switchovers;
 `)
 
+// The same triggers find a step by its profile, rather than by a look at all steps.
+var _ = step(29, `
+DROP TRIGGER switchover_handed;
+DROP TRIGGER switchover_taken;
+DROP TRIGGER switchover_seen;
+CREATE TRIGGER switchover_handed AFTER INSERT ON handovers BEGIN
+    UPDATE switchover_steps SET handed = NEW.created WHERE open = 1 AND handed IS NULL
+        AND built IS NOT NULL
+        AND tracked = (SELECT profile_id FROM parcels WHERE id = NEW.parcel_id)
+        AND released <= (SELECT built FROM parcels WHERE id = NEW.parcel_id);
+END;
+CREATE TRIGGER switchover_taken AFTER UPDATE OF fetched ON handovers
+WHEN NEW.fetched IS NOT NULL BEGIN
+    UPDATE switchover_steps SET taken = NEW.fetched WHERE open = 1 AND taken IS NULL
+        AND tracked = (SELECT profile_id FROM parcels WHERE id = NEW.parcel_id)
+        AND released <= (SELECT built FROM parcels WHERE id = NEW.parcel_id);
+END;
+CREATE TRIGGER switchover_seen AFTER UPDATE OF connected ON handovers
+WHEN NEW.connected IS NOT NULL BEGIN
+    UPDATE switchover_steps SET seen = NEW.connected WHERE open = 1 AND seen IS NULL
+        AND tracked = (SELECT profile_id FROM parcels WHERE id = NEW.parcel_id)
+        AND released <= (SELECT built FROM parcels WHERE id = NEW.parcel_id);
+END;
+`, `
+SELECT 1;
+`)
+
 // OpenSwitchovers are those that have not ended.
 const OpenSwitchovers = "(SELECT * FROM switchovers WHERE state NOT IN ('closed', 'undone'))"
 

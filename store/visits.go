@@ -100,6 +100,7 @@ func (tx *Tx) NoteSeenConnection(
 
 // NoteConnected notes when the device of a handover was first seen through its gateway.
 func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
+	tx.note("handover")
 	_, err := tx.q.ExecContext(
 		ctx,
 		`UPDATE handovers SET connected = COALESCE(connected, ?) WHERE id = ?`,

@@ -127,7 +127,8 @@ func (s *Store) transact(ctx context.Context, do func(*Tx) error) (err error) {
 			err = errors.Join(err, l.undo(ctx))
 		}
 	}()
-	if err := do(&Tx{s: s, q: l}); err != nil {
+	var topics []string
+	if err := do(&Tx{s: s, q: l, topics: &topics}); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -137,6 +138,9 @@ func (s *Store) transact(ctx context.Context, do func(*Tx) error) (err error) {
 		return fmt.Errorf("database: %w", err)
 	}
 	done = true
+	if s.changed != nil && len(topics) > 0 {
+		s.changed(topics)
+	}
 	return nil
 }
 

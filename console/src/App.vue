@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { useSession } from './api/session'
 import CommandBar from './parts/CommandBar.vue'
 import ConfirmDialog from './parts/ConfirmDialog.vue'
+import LeaveDialog from './parts/LeaveDialog.vue'
 import Rail from './parts/Rail.vue'
 import { useTheme } from './parts/useTheme'
 
@@ -30,4 +31,5 @@ watch(
   <main v-else id="main"><RouterView /></main>
   <CommandBar v-if="session.operator" ref="bar" />
   <ConfirmDialog />
+  <LeaveDialog />
 </template>

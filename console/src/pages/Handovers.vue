@@ -8,7 +8,8 @@ import HandoverMade from '../parts/HandoverMade.vue'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
-import { isClosed, shortTime, stateLooks } from '../parts/handovers'
+import TimeText from '../parts/TimeText.vue'
+import { isClosed, stateLooks } from '../parts/handovers'
 import { useAddress } from '../parts/useAddress'
 
 type Handover = Schemas['Handover']
@@ -144,6 +145,7 @@ const reissue = (id: string) =>
     :load="load"
     first="created"
     :filters="filters"
+    :changes="['handover']"
   >
     <template #filter>
       <div>
@@ -168,7 +170,7 @@ const reissue = (id: string) =>
         >{{ row.uses }} of {{ row.max_uses
         }}{{ row.wrong ? `, ${row.wrong} wrong passcodes` : '' }}</template
       >
-      <span v-else-if="column === 'expires'" class="text-nowrap">{{ shortTime(row.expires) }}</span>
+      <TimeText v-else-if="column === 'expires'" :at="row.expires" />
       <span v-else class="text-nowrap alters">
         <BButton size="sm" class="me-2" variant="outline-secondary" @click="reissue(row.id)"
           >Reissue<span class="visually-hidden"> for {{ row.device }}</span></BButton

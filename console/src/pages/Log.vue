@@ -4,6 +4,7 @@ import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import TimeText from '../parts/TimeText.vue'
 import { useAddress } from '../parts/useAddress'
 
 const columns = [
@@ -70,9 +71,7 @@ async function verify() {
       </div>
     </template>
     <template #cell="{ row, column }">
-      <span v-if="column === 'at'" class="text-nowrap">{{
-        new Date(row.at).toLocaleString()
-      }}</span>
+      <TimeText v-if="column === 'at'" :at="row.at" />
       <template v-else-if="column === 'operator'">{{ row.operator }}</template>
       <template v-else-if="column === 'action'">{{ row.action }}</template>
       <template v-else-if="column === 'noun'"

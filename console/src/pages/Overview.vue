@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // Is anything broken now, what needs somebody, how far the switchovers are, what expires next.
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useChanges } from '../api/live'
 import { api, ask, type Schemas } from '../api/client'
 import FirstSteps from '../parts/FirstSteps.vue'
 import Notice from '../parts/Notice.vue'
@@ -30,6 +31,7 @@ async function look() {
   if (wrong.value || (o.value && o.value.counts.due > 0))
     timer = window.setTimeout(look, wrong.value ? 5000 : 1000)
 }
+useChanges(['gateway', 'profile', 'probe', 'rehearsal', 'switchover'], () => void look())
 onMounted(async () => {
   await look()
   if (!o.value?.counts.gateways) return

@@ -7,7 +7,7 @@ import PageHead from '../parts/PageHead.vue'
 import RehearsalState from '../parts/RehearsalState.vue'
 import RehearsalMatrix from '../parts/RehearsalMatrix.vue'
 import { offers } from '../parts/offers'
-import { shortTime } from '../parts/handovers'
+import TimeText from '../parts/TimeText.vue'
 import { useAddress } from '../parts/useAddress'
 
 const which = useAddress('state')
@@ -54,6 +54,7 @@ function load(query: ListQuery, signal: AbortSignal) {
     :load="load"
     first="at"
     :filters="filters"
+    :changes="['rehearsal']"
   >
     <template #filter>
       <div>
@@ -82,7 +83,7 @@ function load(query: ListQuery, signal: AbortSignal) {
           .filter(Boolean)
           .join(': ')
       }}</template>
-      <span v-else class="text-nowrap">{{ shortTime(row.result.at) }}</span>
+      <TimeText v-else :at="row.result.at" />
     </template>
     <template #empty>No rehearsals yet.</template>
   </ListTable>

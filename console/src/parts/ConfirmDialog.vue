@@ -36,14 +36,14 @@ async function prove() {
   <dialog
     v-if="asked"
     ref="dialog"
-    class="panel confirm"
+    class="panel ask confirm"
     aria-labelledby="confirm"
     @cancel.prevent="end(false)"
   >
     <form novalidate @submit.prevent="prove">
       <h2 id="confirm">Confirm that it is you</h2>
       <p class="soft">
-        A session alone is not enough for this. You are not probed again for five minutes.
+        A session alone is not enough for this. You will not be asked again for five minutes.
       </p>
       <Field
         v-model="draft.password"
@@ -67,15 +67,3 @@ async function prove() {
     </form>
   </dialog>
 </template>
-
-<style scoped>
-.confirm {
-  color: inherit;
-  max-width: 28rem;
-  width: calc(100% - 2rem);
-  margin: auto;
-}
-.confirm::backdrop {
-  background: rgb(0 0 0 / 50%);
-}
-</style>

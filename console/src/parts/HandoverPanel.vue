@@ -12,6 +12,7 @@ import { save } from './files'
 import { useForm } from './useForm'
 
 const props = defineProps<{ profile: string }>()
+const emit = defineEmits<{ changed: [] }>()
 const list = ref<Schemas['Handover'][]>([])
 const seen = ref<Schemas['SeenConnection'][]>([])
 const made = ref<Schemas['NewHandover']>()
@@ -43,6 +44,7 @@ async function make() {
     }
     made.value = await ask(api.POST('/api/v1/handovers', { body }))
     await look()
+    emit('changed')
   }, '')
 }
 async function reissue(id: string) {

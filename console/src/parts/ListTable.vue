@@ -3,7 +3,11 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
+import ListTools from './ListTools.vue'
 import Paging from './Paging.vue'
+import SelectionBar from './SelectionBar.vue'
+import { useChanges } from '../api/live'
+import { useSelection } from './useSelection'
 import { csv } from './csv'
 import { save } from './files'
 import { usePage } from './usePage'
@@ -22,6 +26,8 @@ const props = defineProps<{
   first: string
   filters?: string[]
   apart?: string // prefix of its state in the page's address, where a page has several lists
+  choose?: 'profile' | 'device' | 'person' // rows can be chosen, for actions on many
+  changes?: string[] // kinds of records that it shows: it looks again when they change
 }>()
 defineSlots<{
   cell(props: { row: Row; column: string }): unknown
@@ -60,6 +66,12 @@ watch(
   },
 )
 onMounted(look)
+useChanges(props.changes ?? [], () => void look())
+const hidden = ref<string[]>([])
+const seen = computed(() => props.columns.filter((c) => !hidden.value.includes(c.key)))
+const selection = useSelection(() => rows.value)
+const { ids, all, wholePage } = selection
+watch([search, () => JSON.stringify(props.filters ?? [])], selection.clear)
 defineExpose({ look })
 
 // All rows that fit, a page after the other, as a table for a spreadsheet.
@@ -101,7 +113,8 @@ function direction(c: Column) {
       <BFormInput :id="`search-${noun}`" v-model="search" type="search" autocomplete="off" />
     </div>
     <slot name="filter" />
-    <span class="soft ms-auto" role="status">{{ busy ? 'Checking…' : found }}</span>
+    <span class="soft ms-auto" role="status">{{ busy && !rows.length ? 'Loading…' : found }}</span>
+    <ListTools v-if="!apart" v-model:hidden="hidden" :noun="noun" :columns="columns" />
     <BButton
       v-if="total > 0"
       size="sm"
@@ -112,6 +125,20 @@ function direction(c: Column) {
     >
   </div>
   <Notice :text="wrong" />
+  <SelectionBar
+    v-if="choose"
+    :noun="choose"
+    :count="all ? total : ids.size"
+    :total="total"
+    :more="more"
+    :all="all"
+    :ids="[...ids]"
+    :search="search"
+    :filters="filters ?? []"
+    @all="all = true"
+    @clear="selection.clear"
+    @done="look"
+  />
   <div class="panel p-0">
     <table v-if="rows.length > 0" class="grid-table stack">
       <caption class="visually-hidden">
@@ -121,8 +148,15 @@ function direction(c: Column) {
       </caption>
       <thead>
         <tr>
+          <th v-if="choose" scope="col" class="tick">
+            <BFormCheckbox
+              :model-value="wholePage"
+              aria-label="Select this page"
+              @update:model-value="selection.togglePage"
+            />
+          </th>
           <th
-            v-for="c in columns"
+            v-for="c in seen"
             :key="c.key"
             scope="col"
             :class="{ number: c.number }"
@@ -139,9 +173,16 @@ function direction(c: Column) {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="row in rows" :key="row.id">
+        <tr v-for="(row, n) in rows" :key="row.id">
+          <td v-if="choose" class="tick">
+            <BFormCheckbox
+              :model-value="all || ids.has(row.id)"
+              :aria-label="`Select row ${n + 1}`"
+              @update:model-value="selection.toggle(row.id)"
+            />
+          </td>
           <td
-            v-for="(c, i) in columns"
+            v-for="(c, i) in seen"
             :key="c.key"
             :class="{ number: c.number }"
             :data-label="i > 0 ? c.text : undefined"

@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 
 const props = defineProps<{ id: string; blocked: boolean; byHand: boolean; stamp: number }>()
+const emit = defineEmits<{ changed: [] }>()
 const parcels = ref<Schemas['Parcel'][]>([])
 const wrong = ref('')
 const busy = ref(false)
@@ -24,6 +25,7 @@ async function build() {
       api.POST('/api/v1/profiles/{id}/parcels', { params: path, body: { by_hand: props.byHand } }),
     )
     await list()
+    emit('changed')
   } catch (e) {
     wrong.value = (e as Error).message
   } finally {

@@ -1,40 +1,29 @@
 <script setup lang="ts">
 // The last rehearsal of each gateway and protocol that it offers, by platform.
-import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import Paging from './Paging.vue'
+import TimeText from './TimeText.vue'
+import { useChanges } from '../api/live'
 import { offers } from './offers'
 import { platformText } from './platforms'
 import { usePage } from './usePage'
 
 const known = ref<string[]>([])
-const now = ref(Date.now())
 const titles = Object.fromEntries(offers.map((o): [string, string] => [o.key, o.text]))
 const size = 25
 const page = usePage<Schemas['RehearsalRow']>(size, async (limit, offset, signal) => {
   const query = { limit, offset }
   const m = await ask(api.GET('/api/v1/rehearsal-matrix', { params: { query }, signal }))
   known.value = m.platforms
-  now.value = Date.now()
   return { items: m.rows, total: m.total, more: m.more }
 })
 const { number, total, wrong, look } = page
-let timer = 0
-onMounted(() => {
-  void look()
-  timer = window.setInterval(look, 10_000)
-})
-onUnmounted(() => clearInterval(timer))
+onMounted(look)
+useChanges(['rehearsal'], () => void look())
 watch(number, () => void look())
 
-function age(at: string) {
-  const minutes = Math.floor((now.value - Date.parse(at)) / 60_000)
-  if (minutes < 1) return 'just now'
-  if (minutes < 60) return `${minutes} min ago`
-  if (minutes < 48 * 60) return `${Math.floor(minutes / 60)} h ago`
-  return `${Math.floor(minutes / 1440)} days ago`
-}
 // Rows of one gateway stand together: the first bears its name.
 const rows = computed(() => {
   const all = page.rows.value
@@ -80,13 +69,13 @@ const rows = computed(() => {
                   >{{ row.of[p].state }}</RouterLink
                 >
                 {{ ' ' }}
-                <span class="soft text-nowrap">{{ age(row.of[p].at) }}</span>
+                <TimeText class="soft" :at="row.of[p].at" />
                 <p v-if="row.of[p].failed_at" class="small mb-0">
                   {{ [row.of[p].failed_at, row.of[p].cause].filter(Boolean).join(': ')
                   }}{{ row.of[p].place ? `, from ${row.of[p].place}` : '' }}
                 </p>
                 <p v-if="row.of[p].failed_at && row.of[p].passed" class="small soft mb-0">
-                  last passed {{ age(row.of[p].passed!) }}
+                  last passed <TimeText :at="row.of[p].passed!" />
                 </p>
               </template>
               <span v-else class="soft" aria-label="never rehearsed">–</span>

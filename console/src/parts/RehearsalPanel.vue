@@ -10,6 +10,7 @@ import SampleButton from './SampleButton.vue'
 import { useFollowed } from './useFollowed'
 
 const props = defineProps<{ profile: string }>()
+const emit = defineEmits<{ changed: [] }>()
 const earlier = ref<Schemas['Rehearsal'][]>([])
 const wrong = ref('')
 const busy = ref(false)
@@ -21,6 +22,7 @@ const { one, lost, follow } = useFollowed<Schemas['Rehearsal']>(
   () => {
     busy.value = false
     void list()
+    emit('changed')
   },
 )
 

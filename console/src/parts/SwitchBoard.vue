@@ -1,7 +1,8 @@
 <script setup lang="ts">
 // Where a switchover stands: its devices by wave and state, what it waits for, what holds the old
 // value, and the steps that its operator can take.
-import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
+import { useChanges } from '../api/live'
 import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import Field from './Field.vue'
 import JobProgress from './JobProgress.vue'
@@ -38,12 +39,8 @@ async function look() {
     wrong.value = (e as Error).message
   }
 }
-let timer = 0
-onMounted(async () => {
-  await look()
-  if (active.value) timer = window.setInterval(() => void look(), 15_000)
-})
-onBeforeUnmount(() => clearInterval(timer))
+onMounted(look)
+useChanges(['handover', 'rehearsal', 'switchover'], () => void look())
 
 const active = computed(() => ['running', 'paused'].includes(props.of.state))
 const listed = computed(() => props.of.waves ?? [])

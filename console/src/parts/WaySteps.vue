@@ -1,10 +1,12 @@
 <script setup lang="ts">
 // The way of a profile from its plan to a device that was seen connected, with what blocks the next
 // step.
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, inject, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import { tabs } from './useTabs'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
+const { show } = inject(tabs)!
 const parcel = ref<Schemas['Parcel']>()
 const rehearsal = ref<Schemas['Rehearsal']>()
 const handover = ref<Schemas['Handover']>()
@@ -37,19 +39,22 @@ const steps = computed(() => {
   const same = !!of && of.parcel_id === parcel.value?.id
   const tried = rehearsal.value?.parcel_id === parcel.value?.id ? rehearsal.value : undefined
   return [
-    { text: 'Planned', done: true, why: '' },
+    { text: 'Planned', tab: 'plan', done: true, why: '' },
     {
       text: 'Checked',
+      tab: 'findings',
       done: errors === 0,
       why: errors === 1 ? '1 error prevents the build' : `${errors} errors prevent the build`,
     },
     {
       text: 'Built',
+      tab: 'files',
       done: fresh.value,
       why: parcel.value ? 'the parcel is out of date: build it again' : 'build the parcel',
     },
     {
       text: 'Rehearsed',
+      tab: 'rehearsal',
       done: tried?.state === 'passed',
       optional: true,
       why:
@@ -57,9 +62,10 @@ const steps = computed(() => {
           ? `the rehearsal failed: ${tried.result.cause ?? 'see below'}`
           : 'rehearse the parcel, or hand it over without',
     },
-    { text: 'Handed over', done: same, why: 'hand the parcel over' },
+    { text: 'Handed over', tab: 'handover', done: same, why: 'hand the parcel over' },
     {
       text: 'Seen connected',
+      tab: 'handover',
       done: same && !!of?.connected,
       why: of?.fetched ? 'no connection was seen yet' : 'its files were not fetched yet',
     },
@@ -85,7 +91,9 @@ const next = computed(() => {
         }}<span class="visually-hidden">{{ s.done ? ', done' : ', to come' }}</span>
       </li>
     </ol>
-    <p v-if="next" class="soft small mb-0">Next: {{ next.why }}.</p>
+    <p v-if="next" class="soft small mb-0">
+      Next: <button type="button" class="linklike" @click="show(next.tab)">{{ next.why }}</button>.
+    </p>
   </section>
 </template>
 

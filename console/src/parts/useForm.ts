@@ -78,6 +78,9 @@ export function useForm<T extends object>(start: T, noun = '') {
     }
   }
 
+  /** Something was typed that is not saved. */
+  const dirty = () => JSON.stringify(draft) !== JSON.stringify(loaded)
+
   provide(formState, { noun, errors, wrong, done, busy })
-  return { noun, draft, errors, wrong, done, busy, fill, rebase, run }
+  return { noun, draft, errors, wrong, done, busy, fill, rebase, dirty, run }
 }

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { type Merge, ServiceError } from '../api/client'
 import type { Records } from '../api/records'
 import { useForm } from './useForm'
+import { useUnsaved } from './unsaved'
 
 interface Kept {
   id: string
@@ -23,7 +24,9 @@ export function useRecord<Row extends Kept, Input, Draft extends object>(o: {
   const row = ref<Row>() as { value: Row | undefined }
   const fresh = computed(() => o.id() === 'new')
   const form = useForm(o.empty, o.of.noun)
-  const { draft, run, fill, rebase, wrong } = form
+  const { draft, run, fill, rebase, wrong, dirty } = form
+  let leaves = false // it was saved or removed
+  useUnsaved(() => !leaves && dirty())
 
   function show(now: Row) {
     row.value = now
@@ -56,6 +59,7 @@ export function useRecord<Row extends Kept, Input, Draft extends object>(o: {
     await run(async () => {
       if (fresh.value) {
         const made = await o.of.add(o.body(draft))
+        leaves = true
         await router.replace(`${o.of.path}/${made.id}`)
         return
       }
@@ -68,6 +72,9 @@ export function useRecord<Row extends Kept, Input, Draft extends object>(o: {
       }
     })
   }
-  const remove = () => o.of.remove(o.id())
+  async function remove() {
+    await o.of.remove(o.id())
+    leaves = true
+  }
   return { ...form, form, row, fresh, load, reload, save, remove }
 }

@@ -28,7 +28,15 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       >Add a device</BButton
     ></PageHead
   >
-  <ListTable noun="devices" :columns="columns" :load="load" :filters="filters" first="name">
+  <ListTable
+    noun="devices"
+    choose="device"
+    :changes="['device']"
+    :columns="columns"
+    :load="load"
+    :filters="filters"
+    first="name"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="platform">Platform</label>

@@ -10,15 +10,21 @@ import GatewaySide from '../../parts/GatewaySide.vue'
 import Notice from '../../parts/Notice.vue'
 import OfferForm from '../../parts/OfferForm.vue'
 import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../../parts/offers'
+import GatewayRehearsals from '../../parts/GatewayRehearsals.vue'
+import HistoryList from '../../parts/HistoryList.vue'
 import ProbePanel from '../../parts/ProbePanel.vue'
 import PageHead from '../../parts/PageHead.vue'
 import RecordForm from '../../parts/RecordForm.vue'
 import SampleButton from '../../parts/SampleButton.vue'
 import RemoveButton from '../../parts/RemoveButton.vue'
+import TabList from '../../parts/TabList.vue'
+import TabPanel from '../../parts/TabPanel.vue'
 import { useRecord } from '../../parts/useRecord'
+import { useTabs } from '../../parts/useTabs'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
+const { shown: tab } = useTabs('record')
 
 // How people sign in by one protocol; an empty form means as by the others.
 interface OwnSignIn {
@@ -71,6 +77,14 @@ const { form, draft, row, fresh, wrong, load, reload, save, remove } = useRecord
   body,
   loaded: look,
 })
+const parts = computed(() => [
+  { key: 'record', text: 'Record' },
+  { key: 'offers', text: 'Offers', count: otherwise.value.length },
+  { key: 'keys', text: 'Users and keys', off: fresh.value },
+  { key: 'probe', text: 'Probe', off: fresh.value },
+  { key: 'rehearsals', text: 'Rehearsals', off: fresh.value },
+  { key: 'history', text: 'History', off: fresh.value },
+])
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
 const ownForms = [{ value: '', text: 'as above' }, ...forms]
 const otherwise = computed(() => offers.filter(({ key }) => draft.on[key]))
@@ -201,14 +215,15 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
       <p class="mb-0"><strong>Fix:</strong> {{ f.fix }}</p>
     </div>
   </section>
-  <ProbePanel v-if="row" :id="row.id" @changed="load" />
+  <TabList v-if="fresh || row" label="Parts of the gateway" :of="parts" />
   <RecordForm
     v-if="fresh || row"
+    v-show="tab === 'record' || tab === 'offers'"
     :form="form"
     :button="fresh ? 'Add the gateway' : 'Save'"
     @save="save"
   >
-    <div class="columns">
+    <TabPanel of="record" class="columns">
       <section class="panel" aria-labelledby="where">
         <h2 id="where">Location</h2>
         <Field v-model="draft.name" label="Name" pointer="/name" required />
@@ -349,9 +364,8 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
           <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />
         </section>
       </div>
-    </div>
-    <h2 class="mt-4">Offers</h2>
-    <div class="stacks">
+    </TabPanel>
+    <TabPanel of="offers" class="stacks">
       <OfferForm
         v-for="o in offers"
         :key="o.key"
@@ -359,7 +373,7 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
         v-model:on="draft.on[o.key]"
         :offer="o"
       />
-    </div>
+    </TabPanel>
     <template #more>
       <RemoveButton
         v-if="row"
@@ -370,6 +384,15 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
       />
     </template>
   </RecordForm>
-  <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
-  <GatewaySide v-if="row" :id="row.id" :name="row.name" />
+  <template v-if="row">
+    <TabPanel of="keys">
+      <GatewayCertificate :id="row.id" :version="row.version" @changed="reload" />
+      <GatewaySide :id="row.id" :name="row.name" />
+    </TabPanel>
+    <TabPanel of="probe"><ProbePanel :id="row.id" @changed="load" /></TabPanel>
+    <TabPanel of="rehearsals">
+      <GatewayRehearsals v-if="tab === 'rehearsals'" :of="row.id" />
+    </TabPanel>
+    <TabPanel of="history"><HistoryList v-if="tab === 'history'" :of="row.id" /></TabPanel>
+  </template>
 </template>

@@ -33,7 +33,15 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       >Add a person</BButton
     ></PageHead
   >
-  <ListTable noun="people" :columns="columns" :load="load" :filters="filters" first="name">
+  <ListTable
+    choose="person"
+    :changes="['person']"
+    noun="people"
+    :columns="columns"
+    :load="load"
+    :filters="filters"
+    first="name"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="source">Source</label>

@@ -43,7 +43,15 @@ const severities = [
       >Show all</BButton
     >
   </p>
-  <ListTable noun="profiles" :columns="columns" :load="load" :filters="filters" first="worst">
+  <ListTable
+    noun="profiles"
+    choose="profile"
+    :changes="['profile', 'job']"
+    :columns="columns"
+    :load="load"
+    :filters="filters"
+    first="worst"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="severity">With</label>

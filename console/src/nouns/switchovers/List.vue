@@ -35,7 +35,14 @@ const load = (query: ListQuery, signal: AbortSignal) =>
     Planned changes of the fleet from an old value to a new one. While one runs, both values are
     valid where the gateway can hold two, and devices get the new one in waves.
   </p>
-  <ListTable noun="switchovers" :columns="columns" :load="load" first="created" :filters="filters">
+  <ListTable
+    noun="switchovers"
+    :columns="columns"
+    :load="load"
+    first="created"
+    :filters="filters"
+    :changes="['switchover']"
+  >
     <template #filter
       ><Field v-model="state" kind="choice" label="State" :choices="states"
     /></template>

@@ -1,0 +1,114 @@
+<script setup lang="ts">
+// What a list can be set to: its columns, and searches that are kept under a name.
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+const props = defineProps<{ noun: string; columns: { key: string; text: string }[] }>()
+const hidden = defineModel<string[]>('hidden', { required: true })
+const route = useRoute()
+const router = useRouter()
+
+function read<T>(key: string, usual: T): T {
+  try {
+    return JSON.parse(localStorage.getItem(key) ?? '') as T
+  } catch {
+    return usual
+  }
+}
+hidden.value = read(`columns:${props.noun}`, [])
+function toggle(key: string) {
+  hidden.value = hidden.value.includes(key)
+    ? hidden.value.filter((k) => k !== key)
+    : [...hidden.value, key]
+  localStorage.setItem(`columns:${props.noun}`, JSON.stringify(hidden.value))
+}
+
+interface View {
+  name: string
+  query: Record<string, string>
+}
+const views = ref(read<View[]>(`views:${props.noun}`, []))
+const name = ref('')
+const query = computed(() => {
+  const kept = Object.entries(route.query).filter(([key]) => key !== 'page')
+  return Object.fromEntries(kept) as Record<string, string>
+})
+function put(list: View[]) {
+  views.value = list
+  localStorage.setItem(`views:${props.noun}`, JSON.stringify(list))
+}
+function keep() {
+  const one = { name: name.value.trim(), query: query.value }
+  if (!one.name) return
+  put([...views.value.filter((v) => v.name !== one.name), one])
+  name.value = ''
+}
+const drop = (one: View) => put(views.value.filter((v) => v !== one))
+</script>
+
+<template>
+  <details class="tools">
+    <summary class="btn btn-sm btn-outline-secondary">View</summary>
+    <div class="panel">
+      <fieldset class="mb-3">
+        <legend class="fs-6">Columns</legend>
+        <BFormCheckbox
+          v-for="c in columns.slice(1)"
+          :key="c.key"
+          :model-value="!hidden.includes(c.key)"
+          @update:model-value="toggle(c.key)"
+          >{{ c.text }}</BFormCheckbox
+        >
+      </fieldset>
+      <h3 class="fs-6">Saved filters</h3>
+      <p v-if="!views.length" class="soft small mb-2">None saved in this browser yet.</p>
+      <ul v-else class="plain-list mb-2">
+        <li v-for="v in views" :key="v.name" class="d-flex gap-2">
+          <button type="button" class="linklike" @click="router.push({ query: v.query })">
+            {{ v.name }}
+          </button>
+          <button
+            type="button"
+            class="linklike ms-auto"
+            :aria-label="`Remove ${v.name}`"
+            @click="drop(v)"
+          >
+            ×
+          </button>
+        </li>
+      </ul>
+      <form class="d-flex gap-2" @submit.prevent="keep">
+        <BFormInput
+          v-model="name"
+          size="sm"
+          aria-label="Name for this search and its filters"
+          placeholder="Name"
+        />
+        <BButton size="sm" type="submit" variant="outline-secondary" :disabled="!name.trim()"
+          >Save</BButton
+        >
+      </form>
+    </div>
+  </details>
+</template>
+
+<style scoped>
+.tools {
+  position: relative;
+}
+.tools summary {
+  list-style: none;
+}
+.tools .panel {
+  position: absolute;
+  right: 0;
+  z-index: 3;
+  width: 16rem;
+  margin-top: 0.3rem;
+}
+@media (max-width: 575px) {
+  .tools .panel {
+    position: static;
+  }
+}
+</style>
