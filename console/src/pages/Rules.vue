@@ -1,11 +1,15 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import Paging from '../parts/Paging.vue'
+import { useAddress } from '../parts/useAddress'
 
 const rules = ref<Schemas['Rule'][]>([])
-const search = ref('')
+const search = useAddress('search')
+const number = ref(1)
+const size = 30
 const wrong = ref('')
 const done = ref('')
 const severities = [
@@ -31,6 +35,8 @@ const fitting = computed(() => {
     [r.code, r.title, r.why, r.plain, r.fix].join(' ').toLowerCase().includes(text),
   )
 })
+const shown = computed(() => fitting.value.slice((number.value - 1) * size, number.value * size))
+watch(search, () => (number.value = 1))
 onMounted(async () => {
   try {
     rules.value = (await ask(api.GET('/api/v1/rules'))).items
@@ -54,28 +60,42 @@ onMounted(async () => {
   <p role="status" class="soft">
     {{ fitting.length }} {{ fitting.length === 1 ? 'rule' : 'rules' }}
   </p>
-  <article v-for="r in fitting" :key="r.code" class="panel mb-2">
-    <h2 class="mb-1">
-      <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{
-        r.set || r.severity
-      }}</span>{{ r.title }}
-      <span class="mono soft fw-normal small">{{ r.code }}</span>
-    </h2>
-    <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
-    <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
-    <!-- What looks at handing over holds always. -->
-    <div v-if="!r.fields.includes('handover')" class="float-end ms-3">
-      <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
-      <BFormSelect
-        :id="`set-${r.code}`"
-        :model-value="r.set ?? ''"
-        size="sm"
-        :options="severities"
-        @update:model-value="set(r, String($event))"
-      />
-    </div>
-    <p class="soft small mb-0">
-      Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.
-    </p>
-  </article>
+  <div class="panel p-0">
+    <details v-for="r in shown" :key="r.code" class="rule" :open="fitting.length === 1">
+      <summary>
+        <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{
+          r.set || r.severity
+        }}</span>{{ r.title }} <span class="mono soft small">{{ r.code }}</span>
+      </summary>
+      <div class="pt-2">
+        <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
+        <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
+        <!-- What looks at handing over holds always. -->
+        <div v-if="!r.fields.includes('handover')" class="float-end ms-3">
+          <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
+          <BFormSelect
+            :id="`set-${r.code}`"
+            :model-value="r.set ?? ''"
+            size="sm"
+            :options="severities"
+            @update:model-value="set(r, String($event))"
+          />
+        </div>
+        <p class="soft small mb-0">
+          Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.
+        </p>
+      </div>
+    </details>
+  </div>
+  <Paging v-model="number" :size="size" :total="fitting.length" of="rules" />
 </template>
+
+<style scoped>
+.rule {
+  padding: 0.5rem 1rem;
+  border-bottom: 1px solid var(--wi-line);
+}
+.rule:last-child {
+  border-bottom: 0;
+}
+</style>

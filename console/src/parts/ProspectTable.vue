@@ -9,7 +9,7 @@ import TallyTags from './TallyTags.vue'
 import { usePage } from './usePage'
 
 const props = defineProps<{ pattern: string; change: Merge<Schemas['PatternInput']> }>()
-const size = 25
+const size = 10
 const { number, rows, total, busy, wrong, look, soon } = usePage<Schemas['Prospect']>(
   size,
   (limit, offset) =>

@@ -18,6 +18,7 @@ watch(props.form.errors, async (errors) => {
   const field = own.value?.querySelector<HTMLElement>('.is-invalid')
   const tab = field?.closest<HTMLElement>('[role=tabpanel]')?.dataset.tab
   if (tab) around?.show(tab)
+  field?.closest('details')?.setAttribute('open', '')
   await nextTick()
   field?.focus()
 })

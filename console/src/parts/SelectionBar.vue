@@ -90,15 +90,10 @@ const title = computed(() => actions.find((a) => a.value === action.value)?.text
   >
     <div v-if="count > 0" class="d-flex flex-wrap gap-2 align-items-center">
       <strong role="status">{{ count.toLocaleString() }} selected</strong>
-      <BButton
-        v-if="!all && total > count"
-        size="sm"
-        variant="link"
-        class="p-0"
-        @click="emit('all')"
-        >Select all {{ more ? '' : total.toLocaleString() }} that match</BButton
-      >
-      <BButton size="sm" variant="link" class="p-0" @click="emit('clear')">Clear</BButton>
+      <button v-if="!all && total > count" type="button" class="linklike" @click="emit('all')">
+        Select all {{ more ? '' : total.toLocaleString() }} that match
+      </button>
+      <button type="button" class="linklike" @click="emit('clear')">Clear</button>
       <span class="ms-auto" />
       <BButton
         v-for="a in own"

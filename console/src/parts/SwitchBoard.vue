@@ -100,6 +100,10 @@ const confirm = (profile: string) =>
   )
 
 const state = useAddress('state')
+function showHolders() {
+  state.value = 'old'
+  document.getElementById('devices')?.scrollIntoView()
+}
 const filters = computed(() => {
   if (state.value === 'old') return ['holds_old:true']
   return state.value ? [`state:${state.value}`] : []
@@ -180,6 +184,10 @@ const load = (query: ListQuery, signal: AbortSignal) =>
   <template v-if="board && of.touched > 0">
     <p v-if="of.paused" class="finding warning">Paused: {{ of.paused }}.</p>
     <p v-else-if="board.waits" class="finding note">The next wave waits: {{ board.waits }}.</p>
+    <p v-if="held">
+      {{ held }} of {{ of.touched }} devices hold the old value.
+      <button type="button" class="linklike" @click="showHolders">Show them</button>
+    </p>
     <div class="two">
       <section class="panel" aria-labelledby="waves">
         <h2 id="waves">Devices by wave</h2>

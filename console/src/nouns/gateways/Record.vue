@@ -77,6 +77,8 @@ const { form, draft, row, fresh, wrong, load, reload, save, remove } = useRecord
   body,
   loaded: look,
 })
+// Many offers are opened one by one.
+const folded = computed(() => Object.values(row.value?.offers ?? {}).filter(Boolean).length > 2)
 const parts = computed(() => [
   { key: 'record', text: 'Record' },
   { key: 'offers', text: 'Offers', count: otherwise.value.length },
@@ -372,6 +374,7 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
         v-model="draft.offers[o.key]"
         v-model:on="draft.on[o.key]"
         :offer="o"
+        :folded="folded"
       />
     </TabPanel>
     <template #more>

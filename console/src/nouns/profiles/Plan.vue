@@ -46,7 +46,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
 
 <template>
   <section class="panel mb-4" aria-labelledby="plan">
-    <h2 id="plan">Plan</h2>
+    <h2 id="plan" class="visually-hidden">Plan</h2>
     <dl class="plan mb-0">
       <div v-for="c in planned.choices" :key="c.field">
         <dt>{{ c.title }}</dt>
