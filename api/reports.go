@@ -12,7 +12,9 @@ type Report struct {
 	// What the person wrote, with secrets masked.
 	Message string `json:"message"`
 	// The likeliest cause when it was said; empty where nothing was known.
-	Cause   string    `json:"cause"`
+	Cause string `json:"cause"`
+	// What was seen then: browser, address, files, tunnel; a line each.
+	Facts   string    `json:"facts"`
 	Created time.Time `json:"created"`
 	// When somebody dealt with it.
 	Done *time.Time `json:"done,omitempty"`

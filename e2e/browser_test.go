@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -301,4 +302,22 @@ func (b *tab) accessible(where string) {
 	for _, v := range found {
 		b.t.Errorf("%s: %s: %s\n%q", where, v.ID, v.Help, v.Nodes)
 	}
+}
+
+// scanned is what a camera reads of a part of the page.
+func scanned(b *tab, selector string) string {
+	b.t.Helper()
+	png, err := chromedp.Run(b.ctx, chromedp.Screenshot(selector))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	path := filepath.Join(b.t.TempDir(), "code.png")
+	if err := os.WriteFile(path, png, 0o600); err != nil {
+		b.t.Fatal(err)
+	}
+	out, err := exec.Command("zbarimg", "--quiet", "--raw", path).Output()
+	if err != nil {
+		b.t.Fatalf("zbarimg: %v", err)
+	}
+	return strings.TrimSpace(string(out))
 }

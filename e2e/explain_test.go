@@ -151,6 +151,13 @@ func TestReports(t *testing.T) {
 	b.do(chromedp.EmulateViewport(360, 740))
 	b.openLink(made.Link+"?lang=en", made.Passcode, "Passcode", "Open")
 	b.see("See that it works")
+	if read := scanned(b, "svg.qr"); read != made.Link {
+		t.Errorf("what a camera reads is %q, expected %q", read, made.Link)
+	}
+	eval[bool](b, `(document.querySelector('.steps input').click(), true)`)
+	b.see("1 of 3 steps are done.")
+	b.do(chromedp.Reload())
+	b.see("1 of 3 steps are done.")
 	eval[bool](b, `(document.getElementById('help').open = true)`)
 	b.fill(
 		"What does your device say?",
@@ -187,6 +194,9 @@ func TestReports(t *testing.T) {
 		!strings.Contains(text, "Edda Voss") {
 		t.Errorf("%s", text)
 	}
+	b.press("What was seen then")
+	b.see("Public address: 127.0.0.1, through no gateway")
+	b.see("Files fetched: not yet")
 	b.press("Analyse")
 	b.see("likeliest")
 	b.accessible("an explanation")

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"io"
@@ -206,7 +207,8 @@ func (a *handlers) openLink(w http.ResponseWriter, r *http.Request) {
 func (a *handlers) linkHelp(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	r.Body = http.MaxBytesReader(w, r.Body, 128<<10)
-	advice, err := a.svc.ReportFailure(r.Context(), token, visitOf(r), r.PostFormValue("said"))
+	advice, err := a.svc.ReportFailure(r.Context(), token, visitOf(r), r.PostFormValue("said"),
+		service.Caller{Address: callerOf(r.Context()).address, Client: r.UserAgent()})
 	var nothing *vpn.Problems
 	switch {
 	case err == nil:
@@ -261,6 +263,7 @@ func (a *handlers) opened(w http.ResponseWriter, r *http.Request, token string, 
 		Families: []string{organisation.LinksV4, organisation.LinksV6},
 		Zone:     a.opts.Zone,
 		Scheme:   map[bool]string{true: "https", false: "http"}[callerOf(r.Context()).secure],
+		Link:     cmp.Or(organisation.Links, callerOf(r.Context()).origin) + linkPath(token),
 	}
 	if p, err = p.Fill(o, seen, linkPath(token), r.UserAgent(), look); err != nil {
 		a.broken(w, r, err)

@@ -33,6 +33,36 @@ function difference(right, typed) {
 }
 
 for (const one of document.querySelectorAll('[hidden].tools, [hidden].try, [hidden].scripted')) one.hidden = false
+// Steps are ticked off; they are still so when the page is looked at again.
+const steps = [...document.querySelectorAll('.steps li')]
+const place = 'steps ' + location.pathname
+let did = []
+try {
+  did = JSON.parse(sessionStorage.getItem(place) ?? '[]')
+} catch {
+  // it begins anew
+}
+const far = document.querySelector('.steps .far')
+function progress() {
+  if (far) far.textContent = say('far', String(did.length), String(steps.length))
+}
+steps.forEach((li, i) => {
+  const label = document.createElement('label')
+  label.append(...li.childNodes)
+  const tick = document.createElement('input')
+  tick.type = 'checkbox'
+  tick.checked = did.includes(i)
+  label.classList.toggle('did', tick.checked)
+  label.prepend(tick)
+  li.append(label)
+  tick.addEventListener('change', () => {
+    did = tick.checked ? [...did, i] : did.filter((d) => d !== i)
+    label.classList.toggle('did', tick.checked)
+    sessionStorage.setItem(place, JSON.stringify(did))
+    progress()
+  })
+})
+progress()
 for (const box of document.querySelectorAll('.value')) {
   const right = box.dataset.value
   const said = box.querySelector('.said')

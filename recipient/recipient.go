@@ -60,7 +60,9 @@ type Page struct {
 	Steps     string // link of the card
 	Paper     string // and of the one for paper
 	Proof     api.Proof
-	Words     template.JS // for the script
+	Words     template.JS   // for the script
+	Pictures  []Picture     // where to tap
+	QR        template.HTML // of the link, for the device that it is for
 
 	Help     string           // where "it isn't working" is sent to
 	Diagnose string           // the script that looks why, where there is one
@@ -115,6 +117,7 @@ type Look struct {
 	Families []string // addresses by IPv4 and by IPv6 alone
 	Zone     string   // of one-time names
 	Scheme   string   // of the page
+	Link     string   // to the page, as it was given
 }
 
 // Fill fills the page with what was opened. base is the path of the link, agent how the browser
@@ -133,7 +136,11 @@ func (p Page) Fill(o api.Opened, seen api.Seen, base, agent string, look Look) (
 		), p.Language.Say(
 			titles[o.Platform],
 		)
+		if held(o.Platform) { // what has a camera
+			p.QR = card.QR(look.Link, p.Language.Say("The link to this page"))
+		}
 	}
+	p.Pictures = p.pictures(o.Platform)
 	ask := []string{}
 	if seen.Probe != "" {
 		for _, f := range look.Families {

@@ -23,6 +23,7 @@ var said = map[string]string{
 	"capital":    "a capital %s",
 	"small":      "a small %s",
 	"sign":       "the sign %s",
+	"far":        "%s of %s steps are done.",
 	"copied":     "Copied, without a space.",
 	"notCopied":  "This browser does not let the page copy. Mark the text and copy it yourself.",
 }
@@ -81,7 +82,7 @@ var inTemplate = regexp.MustCompile(`say ("(?:[^"\\]|\\.)*")`)
 
 // Sentences lists all that the pages may say, for catalogues of other languages.
 func Sentences() []string {
-	list := []string{"This link has expired", "Your connection to %s", "Are you connected?"}
+	list := []string{"This link has expired", "Your connection to %s", "Are you connected?", "The link to this page"}
 	for _, found := range inTemplate.FindAllStringSubmatch(source, -1) {
 		if text, err := strconv.Unquote(found[1]); err == nil {
 			list = append(list, text)
@@ -91,6 +92,9 @@ func Sentences() []string {
 		for _, sentence := range one {
 			list = append(list, sentence)
 		}
+	}
+	for _, s := range scenes {
+		list = append(list, s.text)
 	}
 	for _, title := range titles {
 		list = append(list, title)

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"unicode"
+
 	"cmp"
 	"context"
 	"fmt"
@@ -26,6 +28,7 @@ const (
 func (s *Service) ReportFailure(
 	ctx context.Context,
 	token, bearer, said string,
+	from Caller,
 ) (advice []explain.Person, err error) {
 	o, err := s.Visited(ctx, token, bearer, "", "")
 	if err != nil {
@@ -43,6 +46,9 @@ func (s *Service) ReportFailure(
 	r := api.Report{
 		ProfileID: o.Handover.ProfileID,
 		Message:   cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid),
+	}
+	if r.Facts, err = s.factsOf(ctx, token, bearer, o, from); err != nil {
+		return nil, err
 	}
 	for _, c := range x.Causes {
 		if r.Cause == "" {
@@ -64,6 +70,53 @@ func (s *Service) ReportFailure(
 	})
 	s.mailSoon()
 	return advice, err
+}
+
+// factsOf are what is known of a device at the moment at which somebody says that it fails.
+func (s *Service) factsOf(
+	ctx context.Context,
+	token, bearer string,
+	o api.Opened,
+	from Caller,
+) (string, error) {
+	seen, err := s.See(ctx, token, bearer, from.Address)
+	if err != nil {
+		return "", err
+	}
+	day := func(t *time.Time, otherwise string) string {
+		if t == nil {
+			return otherwise
+		}
+		return t.UTC().Format(time.DateTime) + " UTC"
+	}
+	where := "through no gateway"
+	if seen.Proof.Now.Match != nil {
+		where = "through " + seen.Proof.Now.Match.Gateway
+	}
+	if seen.Proof.Past {
+		where += ", part of the traffic past it"
+	}
+	state := "up to date"
+	if o.Card == nil {
+		state = "out of date"
+	}
+	return strings.Join([]string{
+		"Browser: " + cut(plainly(from.Client), 200),
+		"Public address: " + seen.Proof.Now.Address + ", " + where,
+		"Parcel: built " + o.Parcel.Built.UTC().Format(time.DateTime) + " UTC, " + state,
+		"Files fetched: " + day(o.Handover.Fetched, "not yet"),
+		"Seen connected: " + day(o.Handover.Connected, "never"),
+	}, "\n"), nil
+}
+
+// plainly leaves out what cannot be printed.
+func plainly(text string) string {
+	return strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(text, ""))
 }
 
 // quiet is how long no other email is written about the same profile.

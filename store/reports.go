@@ -9,6 +9,13 @@ import (
 	"wardicon/api"
 )
 
+var _ = step(30, `
+-- What was seen when somebody said that it does not work.
+ALTER TABLE reports ADD COLUMN facts TEXT NOT NULL DEFAULT '';
+`, `
+ALTER TABLE reports DROP COLUMN facts;
+`)
+
 // mostReports bounds how many of one profile are kept.
 const mostReports = 20
 
@@ -22,7 +29,8 @@ var Reports = &Table[api.Report, api.Report]{
 		from: "reports r",
 		joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN " +
 			"gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
-		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.message, r.cause, r.created, r.done",
+		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.message, r.cause, r.facts, " +
+			"r.created, r.done",
 		scan: func(scan scanner) (r api.Report, err error) {
 			var created int64
 			var done sql.NullInt64
@@ -34,6 +42,7 @@ var Reports = &Table[api.Report, api.Report]{
 				&r.Person,
 				&r.Message,
 				&r.Cause,
+				&r.Facts,
 				&created,
 				&done,
 			); err != nil {
@@ -60,11 +69,13 @@ var Reports = &Table[api.Report, api.Report]{
 func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
 	if _, err := tx.q.ExecContext(
 		ctx,
-		`INSERT INTO reports (id, profile_id, message, cause, created) VALUES (?, ?, ?, ?, ?)`,
+		`INSERT INTO reports (id, profile_id, message, cause, facts, created) VALUES (?, ?, ?, ?,
+			?, ?)`,
 		newID("rp"),
 		r.ProfileID,
 		r.Message,
 		r.Cause,
+		r.Facts,
 		millis(tx.s.now()),
 	); err != nil {
 		return fmt.Errorf("database: %w", err)

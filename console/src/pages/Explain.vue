@@ -74,7 +74,13 @@ async function read(list: FileList | null) {
               {{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}
             </div>
           </th>
-          <td data-label="Message" class="said small">{{ r.message }}</td>
+          <td data-label="Message" class="said small">
+            {{ r.message }}
+            <details v-if="r.facts" class="mt-1">
+              <summary>What was seen then</summary>
+              <div v-for="f in r.facts.split('\n')" :key="f" class="soft">{{ f }}</div>
+            </details>
+          </td>
           <td data-label="Likeliest cause">{{ r.cause || 'nothing known' }}</td>
           <td class="text-nowrap">
             <BButton
