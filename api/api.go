@@ -354,10 +354,34 @@ type Overview struct {
 	Failing int `json:"failing"`
 	// Links of the last four weeks, by day (UTC).
 	Days []HandoverDay `json:"days"`
+	// Findings of all profiles at the end of each of these days; none for days without a check.
+	FindingDays []FindingDay `json:"finding_days"`
+	// How fast gateways answered probes on each of these days.
+	AnswerDays []AnswerDay `json:"answer_days"`
 	// The rules that find something, most severe first.
 	Rules []RuleSum `json:"rules"`
 	// Profiles with errors or warnings, worst first.
 	Worst []Profile `json:"worst"`
+}
+
+// FindingDay is how many findings there were at the end of a day (UTC).
+type FindingDay struct {
+	// The day.
+	Day time.Time `json:"day"`
+	// Errors of all profiles.
+	Errors int `json:"errors"`
+	// Warnings of all profiles.
+	Warnings int `json:"warnings"`
+}
+
+// AnswerDay is how fast gateways answered probes on a day (UTC), in milliseconds.
+type AnswerDay struct {
+	// The day.
+	Day time.Time `json:"day"`
+	// Mean of all answers.
+	Mean float64 `json:"mean"`
+	// The slowest answer.
+	Longest float64 `json:"longest"`
 }
 
 // HandoverDay says what happened to links on a day (UTC).

@@ -56,6 +56,15 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 	}); err != nil {
 		return o, err
 	}
+	since := s.now().AddDate(0, 0, -trendDays)
+	if o.FindingDays, err = tx.FindingDays(ctx, since); err != nil {
+		return o, err
+	}
+	if o.AnswerDays, err = summed(&s.sums, "answer days", func() ([]api.AnswerDay, error) {
+		return tx.AnswerDays(ctx, since)
+	}); err != nil {
+		return o, err
+	}
 	if o.Rules, err = tx.CountRules(ctx); err != nil {
 		return o, err
 	}

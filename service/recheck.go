@@ -50,7 +50,25 @@ func (s *Service) Recheck(ctx context.Context) {
 				break
 			}
 		}
+		if err := s.noteFindings(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("keeping the day's findings", "error", err)
+		}
 	}
+}
+
+// noteFindings keeps how many findings there are today, where that is not known yet.
+func (s *Service) noteFindings(ctx context.Context) error {
+	tx := s.store.Read()
+	now, err := tx.Count(ctx)
+	if err != nil {
+		return err
+	}
+	last, err := tx.FindingDays(ctx, s.now())
+	if err != nil || len(last) > 0 && last[0].Errors == now.Tally.Errors &&
+		last[0].Warnings == now.Tally.Warnings {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.NoteFindings(ctx) })
 }
 
 // Pass marks what time alone has changed: profiles whose overrides have ended, and once a

@@ -151,6 +151,14 @@ const trend = [
   { key: 'fetched', text: 'Fetched', colour: '#5f3dc4' },
   { key: 'connected', text: 'Connected', colour: '#2b8a3e' },
 ]
+const findingLines = [
+  { key: 'errors', text: 'Errors', colour: '#c92a2a' },
+  { key: 'warnings', text: 'Warnings', colour: '#b35c00' },
+]
+const answerLines = [
+  { key: 'longest', text: 'Longest', colour: '#b35c00' },
+  { key: 'mean', text: 'Mean', colour: '#1864ab' },
+]
 const share = (s: Schemas['SwitchoverRow']) =>
   s.touched ? Math.round((100 * s.moved) / s.touched) : 0
 </script>
@@ -230,15 +238,38 @@ const share = (s: Schemas['SwitchoverRow']) =>
           <RouterLink to="/calendar">Calendar</RouterLink>
         </section>
       </div>
-      <section v-if="o.days.length > 1" class="panel mt-3" aria-labelledby="trend">
-        <h2 id="trend">Handovers in the last four weeks</h2>
-        <ProgressPlot
-          :days="o.days"
-          :lines="trend"
-          of="links"
-          label="Links made, fetched and connected by day; the page Handovers has their list"
-        />
-      </section>
+      <div class="trends mt-3">
+        <section v-if="o.days.length > 1" class="panel" aria-labelledby="trend">
+          <h2 id="trend">Handovers</h2>
+          <ProgressPlot
+            :days="o.days"
+            :lines="trend"
+            of="links"
+            label="Links made, fetched and connected by day; the page Handovers has their list"
+          />
+        </section>
+        <section v-if="o.finding_days.length > 0" class="panel" aria-labelledby="found">
+          <h2 id="found">Findings</h2>
+          <ProgressPlot
+            :days="o.finding_days"
+            :lines="findingLines"
+            level
+            of="findings"
+            label="Errors and warnings by day; the page Findings has their list"
+          />
+        </section>
+        <section v-if="o.answer_days.length > 1" class="panel" aria-labelledby="answered">
+          <h2 id="answered">Response times of gateways</h2>
+          <ProgressPlot
+            :days="o.answer_days"
+            :lines="answerLines"
+            level
+            fraction
+            of="ms"
+            label="Mean and longest response time by day; the pages of gateways have each of them"
+          />
+        </section>
+      </div>
       <div class="columns mt-3">
         <section class="panel" aria-labelledby="worst">
           <h2 id="worst">Profiles with the most findings</h2>
@@ -301,6 +332,11 @@ const share = (s: Schemas['SwitchoverRow']) =>
 </template>
 
 <style scoped>
+.trends {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(18rem, 100%), 1fr));
+  gap: 1rem;
+}
 .counts {
   display: flex;
   flex-wrap: wrap;

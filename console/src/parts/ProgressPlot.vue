@@ -14,6 +14,8 @@ const props = defineProps<{
   of: string // what is counted
   label: string // for who cannot see it
   total?: number // the sums up to each day, of so many
+  level?: boolean // what was so stays so until a later day says otherwise
+  fraction?: boolean // not whole numbers
 }>()
 const canvas = ref<HTMLCanvasElement>()
 
@@ -22,10 +24,13 @@ function everyDay() {
   const day = 864e5
   const known = new Map(props.days.map((d) => [Date.parse(d.day), d]))
   const first = Date.parse(props.days[0]!.day)
-  const last = Date.parse(props.days[props.days.length - 1]!.day)
-  return Array.from({ length: Math.round((last - first) / day) + 1 }, (_, i) => {
+  const newest = Date.parse(props.days[props.days.length - 1]!.day)
+  const end = props.level ? Date.now() - (Date.now() % day) : newest
+  let last: Record<string, unknown> = {}
+  return Array.from({ length: Math.round((end - first) / day) + 1 }, (_, i) => {
     const at = first + i * day
-    return known.get(at) ?? { day: new Date(at).toISOString() }
+    last = known.get(at) ?? (props.level ? last : {})
+    return { ...last, day: new Date(at).toISOString() }
   }) as typeof props.days
 }
 function series() {
@@ -43,8 +48,8 @@ function series() {
       data: props.total ? [before, ...points] : points,
       borderColor: colour,
       backgroundColor: colour,
-      stepped: props.total ? ('before' as const) : false,
-      pointRadius: 2.5,
+      stepped: props.total || props.level ? ('before' as const) : false,
+      pointRadius: props.level ? 0 : 2.5,
       borderWidth: 2,
     }
   })
@@ -59,11 +64,11 @@ useLineChart(
       datasets: series(),
       unit: props.of,
       mode: 'index',
-      axis: date,
+      axis: (at) => new Date(at).toLocaleDateString(undefined, { day: 'numeric', month: 'short' }),
       title: date,
       most: props.total || undefined,
       step: 864e5,
-      whole: true,
+      whole: !props.fraction,
     }
   },
 )

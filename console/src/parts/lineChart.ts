@@ -50,10 +50,13 @@ export function useLineChart(
         scales: {
           x: {
             type: 'linear',
+            bounds: 'data',
             ticks: {
               color: ink,
+              includeBounds: false,
               callback: (v) => what.axis(Number(v)),
-              maxTicksLimit: 7,
+              maxTicksLimit: 6,
+              maxRotation: 0,
               stepSize: what.step,
             },
             grid: { display: false },
