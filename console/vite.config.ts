@@ -3,11 +3,12 @@ import { BootstrapVueNextResolver } from 'bootstrap-vue-next/resolvers'
 import Icons from 'unplugin-icons/vite'
 import Components from 'unplugin-vue-components/vite'
 import { defineConfig } from 'vite'
+import { speaking } from './words.mjs'
 
 // The service serves the console; during development it is asked for the API.
 export default defineConfig({
   plugins: [
-    vue(),
+    vue({ template: { compilerOptions: { nodeTransforms: [speaking()] } } }),
     Components({ resolvers: [BootstrapVueNextResolver()], dirs: [], dts: true }),
     Icons({ compiler: 'vue3' }),
   ],

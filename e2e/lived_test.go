@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -54,4 +55,41 @@ func TestLivedPages(t *testing.T) {
 		})
 	}
 	b.t = t
+}
+
+// TestGerman reads the console in German, and goes back.
+func TestGerman(t *testing.T) {
+	t.Parallel()
+	f := startLived(t)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	b.press("Deutsch")
+	b.see("Laufende Umstellungen")
+	b.until(`document.documentElement.lang === 'de'`)
+	for _, p := range []struct{ path, title, text string }{
+		{"/", "Skerry Line", "Profile können nicht gebaut werden"},
+		{"/gateways", "Gateways", "5 Gateways"},
+		{"/people", "Personen", "15 Personen"},
+		{"/profiles", "Profile", "37 Profile"},
+		{"/patterns", "Muster", "Muster hinzufügen"},
+		{"/handovers", "Übergaben", "An eine Gruppe übergeben"},
+		{"/switchovers", "Umstellungen", "abgeschlossen"},
+		{"/calendar", "Kalender", "läuft ab"},
+		{"/rehearsals", "Generalproben", "bestanden"},
+		{"/organisation", "Organisation", "Steht in Profilen und auf Karten."},
+		{"/gateways/new", "Neues Gateway", "Öffentliche Adressen der Clients (Egress)"},
+	} {
+		b.goTo(p.path, p.title)
+		b.see(p.text)
+		b.accessible(p.path + " in German")
+		b.fits()
+		b.shot("german" + strings.ReplaceAll(p.path, "/", "-"))
+	}
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.goTo("/profiles", "Profile")
+	b.fits()
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.press("English")
+	b.titled("Profiles")
 }

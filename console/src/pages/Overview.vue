@@ -2,6 +2,7 @@
 // Is anything broken now, what needs somebody, how far the switchovers are, what expires next.
 import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { useChanges } from '../api/live'
+import { count, say } from '../words'
 import { api, ask, type Schemas } from '../api/client'
 import FirstSteps from '../parts/FirstSteps.vue'
 import Notice from '../parts/Notice.vue'
@@ -54,7 +55,6 @@ interface Light {
   state: 'fine' | 'warning' | 'error'
   to: string
 }
-const count = (n: number, one: string, many: string) => `${n} ${n === 1 ? one : many}`
 const lights = computed<Light[]>(() => {
   if (!o.value) return []
   const silent = answers('no-response') + answers('unresolved')
@@ -70,7 +70,7 @@ const lights = computed<Light[]>(() => {
           : unprobed.value === o.value.counts.gateways
             ? 'not probed yet'
             : unprobed.value
-              ? `${unprobed.value} not probed yet`
+              ? say('{0} not probed yet', unprobed.value)
               : 'all respond as on record',
       state: silent ? 'error' : differs || unprobed.value ? 'warning' : 'fine',
       to: '/gateways',
@@ -92,7 +92,7 @@ const lights = computed<Light[]>(() => {
     {
       text: 'Profiles',
       detail: o.value.counts.blocked
-        ? `${o.value.counts.blocked} cannot be built`
+        ? say('{0} cannot be built', o.value.counts.blocked)
         : 'all can be built',
       state: o.value.counts.blocked ? 'error' : 'fine',
       to: '/profiles?severity=error',
@@ -113,7 +113,7 @@ const tasks = computed<Task[]>(() => {
   }
   const soon = coming.value.filter((e) => e.plan && Date.parse(e.at) < Date.now() + 30 * 864e5)
   for (const s of switchovers.value.filter((w) => w.state === 'paused'))
-    add(1, `${s.name} is paused`, 'Review', `/switchovers/${s.id}`)
+    add(1, say('{0} is paused', s.name), 'Review', `/switchovers/${s.id}`)
   add(
     o.value.reports,
     count(o.value.reports, 'report is open', 'reports are open'),
@@ -180,8 +180,8 @@ const share = (s: Schemas['SwitchoverRow']) =>
     <template v-if="o.counts.gateways > 0">
       <section class="lights mb-3" aria-label="State now">
         <RouterLink v-for="l in lights" :key="l.text" class="panel" :class="l.state" :to="l.to"
-          ><strong>{{ l.text }}</strong
-          ><span>{{ l.detail }}</span></RouterLink
+          ><strong>{{ say(l.text) }}</strong
+          ><span>{{ say(l.detail) }}</span></RouterLink
         >
       </section>
       <div class="columns">
@@ -192,8 +192,8 @@ const share = (s: Schemas['SwitchoverRow']) =>
             <li v-for="t in tasks" :key="t.text" class="task">
               <span>{{ t.text }}</span><RouterLink
                 :to="t.to"
-                :aria-label="`${t.next}: ${t.text}`"
-                >{{ t.next }}</RouterLink
+                :aria-label="`${say(t.next)}: ${t.text}`"
+                >{{ say(t.next) }}</RouterLink
               >
             </li>
           </ul>
@@ -205,8 +205,8 @@ const share = (s: Schemas['SwitchoverRow']) =>
           </p>
           <div v-for="s in switchovers" :key="s.id" class="mb-2">
             <RouterLink :to="`/switchovers/${s.id}`">{{ s.name }}</RouterLink>
-            <span class="tag ms-2" :class="stateTags[s.state]">{{ s.state }}</span>
-            <span class="soft ms-2">{{ kindText(s.kind) }}</span>
+            <span class="tag ms-2" :class="stateTags[s.state]">{{ say(s.state) }}</span>
+            <span class="soft ms-2">{{ say(kindText(s.kind)) }}</span>
             <BProgress
               class="my-1"
               :value="share(s)"

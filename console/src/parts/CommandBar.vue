@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../api/client'
 import { useSession } from '../api/session'
 import { places } from '../places'
+import { say } from '../words'
 
 type Found = Schemas['FoundRecord']
 interface Target {
@@ -42,12 +43,14 @@ const paths: Record<string, string> = {
   authority: '/authorities/',
   switchover: '/switchovers/',
 }
-const fits = (name: string) => name.toLowerCase().includes(text.value.trim().toLowerCase())
+const fits = (name: string) => say(name).toLowerCase().includes(text.value.trim().toLowerCase())
 const targets = computed<Target[]>(() => [
   ...places
     .filter((p) => (!p.role || session.may(p.role)) && fits(p.text))
-    .map((p) => ({ text: p.text, kind: 'page', to: p.path })),
-  ...actions.filter((a) => (!a.role || session.may(a.role)) && fits(a.text)),
+    .map((p) => ({ text: say(p.text), kind: 'page', to: p.path })),
+  ...actions
+    .filter((a) => (!a.role || session.may(a.role)) && fits(a.text))
+    .map((a) => ({ ...a, text: say(a.text) })),
   ...found.value
     .filter((r) => paths[r.noun])
     .map((r) => ({ text: r.name, kind: r.noun, to: paths[r.noun] + r.id })),

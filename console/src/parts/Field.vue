@@ -4,6 +4,7 @@ import { computed, inject, ref, useId, watch } from 'vue'
 import { api, ask } from '../api/client'
 import descriptions from '../api/fields.json'
 import { formState } from './useForm'
+import { say } from '../words'
 
 const props = withDefaults(
   defineProps<{
@@ -35,11 +36,13 @@ const id = useId()
 const form = inject(formState, undefined)
 const errors = computed(() => props.errors ?? form?.errors.value ?? {})
 const help = computed(() => {
-  if (!props.described) return props.help
+  if (!props.described) return say(props.help)
   const fields: Record<string, string> = (descriptions as Record<string, object>)[
     form?.noun ?? ''
   ] as never
-  return (fields?.[props.pointer] ?? '') + (props.kind === 'list' ? ' One per line.' : '')
+  return (
+    say(fields?.[props.pointer] ?? '') + (props.kind === 'list' ? ` ${say('One per line.')}` : '')
+  )
 })
 
 // An error of a member of a list belongs to the list.
@@ -90,11 +93,11 @@ function tidy() {
 <template>
   <div class="mb-3">
     <BFormCheckbox v-if="kind === 'check'" :id="id" v-model="on" :aria-describedby="notes">{{
-      label
+      say(label)
     }}</BFormCheckbox>
     <template v-else>
       <label class="form-label" :for="id"
-        >{{ label }}<span v-if="required" class="soft fw-normal"> (required)</span></label
+        >{{ say(label) }}<span v-if="required" class="soft fw-normal"> (required)</span></label
       >
       <BFormTextarea
         v-if="kind === 'list'"

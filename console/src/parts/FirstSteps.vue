@@ -3,6 +3,7 @@
 // way; all of them can be found again until the first parcel is handed over.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import { say } from '../words'
 
 const props = defineProps<{
   counts: Schemas['Counts']
@@ -98,11 +99,12 @@ onMounted(async () => {
     <h2 id="first">First steps</h2>
     <ol v-if="left.length" class="mb-0">
       <li v-for="s in left" :key="s.key" class="mb-1">
-        <RouterLink :to="s.to">{{ s.text }}</RouterLink>. <span class="soft">{{ s.why }}</span>
+        <RouterLink :to="s.to">{{ say(s.text) }}</RouterLink>.
+        <span class="soft">{{ say(s.why) }}</span>
         <button
           type="button"
           class="alters link"
-          :aria-label="`Skip: ${s.text}`"
+          :aria-label="`Skip: ${say(s.text)}`"
           @click="skip(s.key)"
         >
           Skip

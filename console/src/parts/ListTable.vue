@@ -7,6 +7,7 @@ import ListTools from './ListTools.vue'
 import Paging from './Paging.vue'
 import SelectionBar from './SelectionBar.vue'
 import { useChanges } from '../api/live'
+import { count, say } from '../words'
 import { useSelection } from './useSelection'
 import { csv } from './csv'
 import { save } from './files'
@@ -50,8 +51,8 @@ const { number, rows, total, more, busy, wrong, look, soon } = usePage<Row>(
     ),
 )
 const found = computed(() => {
-  const many = total.value.toLocaleString()
-  return `${more.value ? 'more than ' : ''}${many} ${total.value === 1 ? one : props.noun}`
+  const many = count(total.value, one, props.noun)
+  return more.value ? say('more than {0}', many) : many
 })
 number.value = Number(page.value) || 1
 watch(number, (now) => (page.value = String(now)))
@@ -163,12 +164,12 @@ function direction(c: Column) {
             :aria-sort="c.sort ? direction(c) : undefined"
           >
             <button v-if="c.sort" type="button" @click="turn(c.sort)">
-              {{ c.text
+              {{ say(c.text)
               }}<span aria-hidden="true">{{
                 { ascending: ' ↑', descending: ' ↓', none: '' }[direction(c)]
               }}</span>
             </button>
-            <template v-else>{{ c.text }}</template>
+            <template v-else>{{ say(c.text) }}</template>
           </th>
         </tr>
       </thead>
@@ -185,7 +186,7 @@ function direction(c: Column) {
             v-for="(c, i) in seen"
             :key="c.key"
             :class="{ number: c.number }"
-            :data-label="i > 0 ? c.text : undefined"
+            :data-label="i > 0 ? say(c.text) : undefined"
           >
             <slot name="cell" :row="row" :column="c.key" />
           </td>

@@ -2,6 +2,7 @@
 // What a list can be set to: its columns, and searches that are kept under a name.
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { say } from '../words'
 
 const props = defineProps<{ noun: string; columns: { key: string; text: string }[] }>()
 const hidden = defineModel<string[]>('hidden', { required: true })
@@ -57,7 +58,7 @@ const drop = (one: View) => put(views.value.filter((v) => v !== one))
           :key="c.key"
           :model-value="!hidden.includes(c.key)"
           @update:model-value="toggle(c.key)"
-          >{{ c.text }}</BFormCheckbox
+          >{{ say(c.text) }}</BFormCheckbox
         >
       </fieldset>
       <h3 class="fs-6">Saved filters</h3>

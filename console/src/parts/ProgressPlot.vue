@@ -2,6 +2,7 @@
 // How many of something there were by a day, or on each day.
 import { ref } from 'vue'
 import { useLineChart } from './lineChart'
+import { say } from '../words'
 
 export interface Line {
   key: string
@@ -44,7 +45,7 @@ function series() {
       return { x: Date.parse(d.day), y: props.total ? sum : n }
     })
     return {
-      label: text,
+      label: say(text),
       data: props.total ? [before, ...points] : points,
       borderColor: colour,
       backgroundColor: colour,
@@ -62,7 +63,7 @@ useLineChart(
     const date = (at: number) => new Date(at).toLocaleDateString()
     return {
       datasets: series(),
-      unit: props.of,
+      unit: say(props.of),
       mode: 'index',
       axis: (at) => new Date(at).toLocaleDateString(undefined, { day: 'numeric', month: 'short' }),
       title: date,

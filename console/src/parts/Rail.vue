@@ -5,6 +5,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import IconTheme from '~icons/bi/circle-half'
 import IconOut from '~icons/bi/box-arrow-right'
+import IconLanguage from '~icons/bi/translate'
 import IconSearch from '~icons/bi/search'
 import IconMenu from '~icons/bi/list'
 import IconOpen from '~icons/bi/chevron-down'
@@ -12,6 +13,7 @@ import IconClosed from '~icons/bi/chevron-right'
 import { useSession } from '../api/session'
 import { groups, type Place, places } from '../places'
 import { useTheme } from './useTheme'
+import { choose, language, type Language, languages, say } from '../words'
 
 type Group = keyof typeof groups
 defineEmits<{ search: [] }>()
@@ -67,6 +69,9 @@ watch(
 )
 const current = (p: Place) => (here.value === p.path ? 'page' : undefined)
 
+const others = computed(() =>
+  (Object.keys(languages) as Language[]).filter((l) => l !== language.value),
+)
 const { dark, turn } = useTheme()
 async function leave() {
   await session.signOut()
@@ -94,7 +99,7 @@ async function leave() {
       :to="p.path"
       :class="{ here: current(p) }"
       :aria-current="current(p)"
-      ><component :is="p.icon" aria-hidden="true" /> {{ p.text }}</RouterLink
+      ><component :is="p.icon" aria-hidden="true" /> {{ say(p.text) }}</RouterLink
     >
     <div v-for="g in grouped" :key="g.key" class="group">
       <button
@@ -104,7 +109,7 @@ async function leave() {
         :aria-controls="`group-${g.key}`"
         @click="toggle(g.key)"
       >
-        {{ g.text }} <component :is="open[g.key] ? IconOpen : IconClosed" aria-hidden="true" />
+        {{ say(g.text) }} <component :is="open[g.key] ? IconOpen : IconClosed" aria-hidden="true" />
       </button>
       <div v-show="open[g.key]" :id="`group-${g.key}`">
         <RouterLink
@@ -113,7 +118,7 @@ async function leave() {
           :to="p.path"
           :class="{ here: current(p) }"
           :aria-current="current(p)"
-          ><component :is="p.icon" aria-hidden="true" /> {{ p.text }}</RouterLink
+          ><component :is="p.icon" aria-hidden="true" /> {{ say(p.text) }}</RouterLink
         >
       </div>
     </div>
@@ -123,6 +128,16 @@ async function leave() {
       >
       <button type="button" @click="turn">
         <IconTheme aria-hidden="true" /> {{ dark ? 'Light' : 'Dark' }} colours
+      </button>
+      <button
+        v-for="l in others"
+        :key="l"
+        type="button"
+        :lang="l"
+        :aria-label="`Language: ${languages[l]}`"
+        @click="choose(l)"
+      >
+        <IconLanguage aria-hidden="true" /> {{ languages[l] }}
       </button>
       <button type="button" @click="leave"><IconOut aria-hidden="true" /> Sign out</button>
     </div>

@@ -9,6 +9,7 @@ import JobProgress from './JobProgress.vue'
 import RecordForm from './RecordForm.vue'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
+import { say } from '../words'
 
 type Noun = 'profile' | 'device' | 'person'
 type Action = Schemas['Selection']['action']
@@ -102,14 +103,14 @@ const title = computed(() => actions.find((a) => a.value === action.value)?.text
         :variant="action === a.value ? 'primary' : 'outline-secondary'"
         :disabled="form.busy.value"
         @click="choose(a.value)"
-        >{{ a.text }}</BButton
+        >{{ say(a.text) }}</BButton
       >
     </div>
     <RecordForm
       v-if="count > 0 && (action || form.wrong.value)"
       class="mt-3"
       :form="form"
-      :button="action ? `${title}: ${count.toLocaleString()}` : 'Close'"
+      :button="action ? `${say(title)}: ${count.toLocaleString()}` : say('Close')"
       @save="action && begin(action)"
     >
       <div class="columns">

@@ -3,6 +3,7 @@
 // value, and the steps that its operator can take.
 import { computed, onMounted, ref } from 'vue'
 import { useChanges } from '../api/live'
+import { language, say } from '../words'
 import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import Field from './Field.vue'
 import JobProgress from './JobProgress.vue'
@@ -99,6 +100,8 @@ const confirm = (profile: string) =>
     ),
   )
 
+// Nouns keep their capitals in German.
+const within = (text: string) => (language.value === 'en' ? text.toLowerCase() : say(text))
 const state = useAddress('state')
 function showHolders() {
   state.value = 'old'
@@ -209,7 +212,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
                 <span class="dot" :style="{ background: p.colour }" aria-hidden="true" />{{
                   p.count
                 }}
-                {{ p.text.toLowerCase() }}
+                {{ within(p.text) }}
               </li></template
             >
           </ul>
@@ -242,7 +245,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
                 }}<template v-if="n.gateway"> → {{ n.gateway }}</template>
               </td>
               <td>
-                {{ needTexts[n.need] }}<span v-if="n.why" class="soft">: {{ n.why }}</span>
+                {{ say(needTexts[n.need]) }}<span v-if="n.why" class="soft">: {{ n.why }}</span>
                 <span v-if="n.new_findings" class="soft">
                   · {{ n.new_findings }} with new findings</span
                 >
@@ -282,9 +285,9 @@ const load = (query: ListQuery, signal: AbortSignal) =>
           <RouterLink v-if="column === 'device'" :to="`/profiles/${row.tracked}`">{{
             row.device
           }}</RouterLink>
-          <template v-else-if="column === 'need'">{{ needTexts[row.need] }}</template>
+          <template v-else-if="column === 'need'">{{ say(needTexts[row.need]) }}</template>
           <template v-else-if="column === 'state'"
-            >{{ stepText(row.state) }}
+            >{{ say(stepText(row.state)) }}
             <BButton
               v-if="active && ['built', 'handed-over', 'released'].includes(row.state)"
               class="alters ms-1"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // The tabs of a page: arrows, Home and End move between them.
 import { computed, inject, nextTick, ref } from 'vue'
+import { say } from '../words'
 import { type Tab, tabs } from './useTabs'
 
 const props = defineProps<{ label: string; of: Tab[] }>()
@@ -38,7 +39,7 @@ async function move(e: KeyboardEvent) {
       :tabindex="i === at ? 0 : -1"
       @click="show(t.key)"
     >
-      {{ t.text }}<span v-if="t.count" class="count">{{ t.count }}</span>
+      {{ say(t.text) }}<span v-if="t.count" class="count">{{ t.count }}</span>
     </button>
   </div>
 </template>

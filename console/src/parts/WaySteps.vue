@@ -4,6 +4,7 @@
 import { computed, inject, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import { tabs } from './useTabs'
+import { say } from '../words'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
 const { show } = inject(tabs)!
@@ -87,12 +88,13 @@ const next = computed(() => {
         :class="{ done: s.done, next: s === next }"
         :aria-current="s === next ? 'step' : undefined"
       >
-        <span aria-hidden="true" class="mark">{{ s.done ? '✓' : '' }}</span>{{ s.text
+        <span aria-hidden="true" class="mark">{{ s.done ? '✓' : '' }}</span>{{ say(s.text)
         }}<span class="visually-hidden">{{ s.done ? ', done' : ', to come' }}</span>
       </li>
     </ol>
     <p v-if="next" class="soft small mb-0">
-      Next: <button type="button" class="linklike" @click="show(next.tab)">{{ next.why }}</button>.
+      Next:
+      <button type="button" class="linklike" @click="show(next.tab)">{{ say(next.why) }}</button>.
     </p>
   </section>
 </template>

@@ -55,7 +55,7 @@ export function useLineChart(
               color: ink,
               includeBounds: false,
               callback: (v) => what.axis(Number(v)),
-              maxTicksLimit: 6,
+              maxTicksLimit: 5,
               maxRotation: 0,
               stepSize: what.step,
             },

@@ -1,11 +1,12 @@
 // Moments relative to now.
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
+import { language, say } from '../words'
 
 /** Now, to half a minute. */
 export const now = ref(Date.now())
 setInterval(() => (now.value = Date.now()), 30_000)
 
-const format = new Intl.RelativeTimeFormat('en', { numeric: 'auto' })
+const format = computed(() => new Intl.RelativeTimeFormat(language.value, { numeric: 'auto' }))
 const units = [
   ['year', 31_536_000],
   ['month', 2_592_000],
@@ -18,7 +19,7 @@ const units = [
 export function relative(at: string, from: number) {
   const seconds = (new Date(at).getTime() - from) / 1000
   for (const [unit, length] of units) {
-    if (Math.abs(seconds) >= length) return format.format(Math.trunc(seconds / length), unit)
+    if (Math.abs(seconds) >= length) return format.value.format(Math.trunc(seconds / length), unit)
   }
-  return 'just now'
+  return say('just now')
 }

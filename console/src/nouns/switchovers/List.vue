@@ -4,6 +4,7 @@ import { api, ask, type ListQuery } from '../../api/client'
 import Field from '../../parts/Field.vue'
 import ListTable from '../../parts/ListTable.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { say } from '../../words'
 import { kindText, stateTags } from '../../parts/switchovers'
 import { useAddress } from '../../parts/useAddress'
 
@@ -50,7 +51,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       <RouterLink v-if="column === 'name'" :to="`/switchovers/${row.id}`">{{
         row.name
       }}</RouterLink>
-      <template v-else-if="column === 'kind'">{{ kindText(row.kind) }}</template>
+      <template v-else-if="column === 'kind'">{{ say(kindText(row.kind)) }}</template>
       <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{
         row.gateway
       }}</RouterLink>
