@@ -58,7 +58,7 @@ for (const file of readdirSync('src/words')) {
       wrong++
     }
     const plain = text.replace(/^\{0\} /, '').replaceAll("'", "\\'")
-    if (!said.has(text) && !source.includes(plain) && !made.test(text)) {
+    if (!said.has(text) && !source.includes(plain) && !source.includes(text) && !made.test(text)) {
       console.error(`${file}: said nowhere: ${text}`)
       wrong++
     }
