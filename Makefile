@@ -10,7 +10,7 @@ GO      := CGO_ENABLED=0 go
 VERSION := $(shell sed -n 's/^## \([0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
 COMMIT  := $(shell git rev-parse --short HEAD 2> /dev/null)
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION) -X wardicon/cli.Commit=$(COMMIT)
-PACKAGES := api cmd cli client core demo httpapi mailer metrics nameserver probe recipient service simulate store
+PACKAGES := api cmd cli client copies core demo httpapi mailer metrics nameserver probe recipient service simulate store
 SOURCES := $(shell find $(PACKAGES) console/embed.go -type f -not -path '*/testdata/*' -not -name '*_test.go') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts -not -name fields.json) \
 	console/index.html console/vite.config.ts console/describe.mjs console/package-lock.json

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -22,6 +23,7 @@ import (
 	"golang.org/x/term"
 
 	"wardicon/console"
+	"wardicon/copies"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/httpapi"
@@ -47,6 +49,7 @@ type host struct {
 	resolver                string
 	probeInternal           bool
 	logForm                 string
+	copies                  copyFlags
 }
 
 func (h *host) dataFlags(cmd *cobra.Command) {
@@ -229,6 +232,12 @@ func (h *host) run(
 		background.Go(func() { names.Run(work) })
 	}
 	background.Go(func() { svc.Run(work) })
+	if h.copies.to != "" {
+		keeper := copies.Keeper{
+			Settings: h.copies.settings(), Data: h.data, Now: time.Now, Log: log,
+		}
+		background.Go(func() { keeper.Run(work) })
+	}
 	if len(h.selfNames) > 0 {
 		background.Go(func() { h.keepSelfMade(work, log) })
 	}
@@ -339,6 +348,8 @@ func (h *host) measure(
 
 func (a *app) serve() *cobra.Command {
 	h := host{}
+	var file string
+	var check bool
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service and its console",
@@ -350,17 +361,32 @@ into the data folder, and the console prompts for it.
 Without TLS it listens on loopback only. Provide a certificate, or let the service create a
 self-signed one with --tls-self: its fingerprint is logged, and "wardicon me sign-in --authority"
 accepts the file tls-certificate.pem of the data folder. Back the data folder up together with the
-master key, and keep the two copies apart.`,
+master key, and keep the two copies apart.
+
+Every flag can also be set by an environment variable, such as WARDICON_TLS_CERT for --tls-cert, or
+in the file that --settings names (YAML, such as "tls-cert: cert.pem"). A flag wins over the
+environment, and that over the file. --check shows what holds and what would keep the service from
+starting, and changes nothing.`,
 		Example: `  wardicon serve --data /var/lib/wardicon
   wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem
   wardicon serve --data /var/lib/wardicon --listen :443 \
       --tls-self vpn.skerryline.example,192.0.2.10`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := h.logger(a.Err)
+			settings, err := a.settle(cmd, cmp.Or(file, a.Env(variable("settings"))))
 			if err != nil {
 				return err
 			}
 			ctx := cmd.Context()
+			if check {
+				return a.checkSettings(ctx, &h, settings)
+			}
+			if err := h.copies.check(); err != nil {
+				return usage("%w", err)
+			}
+			log, err := h.logger(a.Err)
+			if err != nil {
+				return err
+			}
 			svc, s, err := a.open(ctx, h, log)
 			if err != nil {
 				return err
@@ -388,6 +414,9 @@ master key, and keep the two copies apart.`,
 		},
 	}
 	h.dataFlags(cmd)
+	h.copies.add(cmd)
+	cmd.Flags().StringVar(&file, "settings", "", "file with settings, YAML")
+	cmd.Flags().BoolVar(&check, "check", false, "only check the settings, and say what holds")
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
 	cmd.Flags().
 		StringVar(&h.metrics, "metrics", "", "address and port for metrics, such as "+

@@ -100,6 +100,8 @@ outgoing mail, simulated gateways, the description of the API and the texts for 
 		root,
 		a.setUp(),
 		a.backup(),
+		a.backupKey(),
+		a.restore(),
 		a.inspect(),
 		a.mailCommands(),
 		a.directoryCommands(),

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/copies"
+	"wardicon/store"
+)
+
+// copyFlags are the settings of copies that are kept by schedule.
+type copyFlags struct {
+	to         string
+	every      time.Duration
+	keep       int
+	recipients []string
+}
+
+func (c *copyFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&c.to, "backup-to", "", "folder for encrypted copies of the database by "+
+		"schedule (default: none)")
+	cmd.Flags().DurationVar(&c.every, "backup-every", 24*time.Hour, "time between two copies")
+	cmd.Flags().IntVar(&c.keep, "backup-keep", 14, "number of copies to keep")
+	cmd.Flags().StringSliceVar(&c.recipients, "backup-recipient", nil, "public keys that the "+
+		"copies are encrypted for; wardicon service backup-key makes one")
+}
+
+func (c *copyFlags) settings() copies.Settings {
+	return copies.Settings{To: c.to, Every: c.every, Keep: c.keep, Recipients: c.recipients}
+}
+
+func (c *copyFlags) check() error { return c.settings().Check() }
+
+func (a *app) backupKey() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use:   "backup-key",
+		Short: "Make the key that encrypted copies are opened with",
+		Args:  exactly(),
+		Long: `Makes a pair of keys for the copies that "wardicon serve --backup-to" keeps. The file
+opens copies: keep it away from the service, and more than once. The public key that is printed goes
+into the setting backup-recipient.`,
+		Example: "  wardicon service backup-key --out backup.key",
+		RunE: func(*cobra.Command, []string) error {
+			if to == "" {
+				return usage("--out: found nothing, expected a file to write")
+			}
+			text, public, err := copies.NewKey()
+			if err != nil {
+				return err
+			}
+			f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			if err != nil {
+				return err
+			}
+			_, err = f.WriteString(text)
+			if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+				return err
+			}
+			return a.print(map[string]string{"public": public, "file": to}, func(table.Writer) {
+				a.say("%s", public)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "out", "", "file for the key; it must not exist")
+	return cmd
+}
+
+func (a *app) restore() *cobra.Command {
+	var h host
+	var from, key string
+	var check bool
+	cmd := &cobra.Command{
+		Use:   "restore",
+		Short: "Restore an encrypted copy of the database, or check that it could be",
+		Args:  exactly(),
+		Long: `Decrypts a copy that "wardicon serve --backup-to" made into a data folder that has no
+database, and reads every page, value and record of it. The master key must be in the folder, or be
+named by --key-file or --passphrase-file. --check does the same in a temporary folder, and leaves
+nothing behind. --from may be a folder of
+copies: then it is the newest one.`,
+		Example: "  wardicon service restore --from wardicon-20261130T030000Z.db.age \\\n" +
+			"      --backup-key backup.key --data /var/lib/wardicon\n" +
+			"  wardicon service restore --from /srv/backup --backup-key backup.key \\\n" +
+			"      --key-file master.key --check",
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if from == "" || key == "" {
+				return usage("expected --from, a copy or a folder of copies, and --backup-key")
+			}
+			if info, err := os.Stat(from); err == nil && info.IsDir() {
+				list, err := copies.List(from)
+				if err != nil {
+					return err
+				}
+				if len(list) == 0 {
+					return missing("there is no copy in %s", from)
+				}
+				from = list[len(list)-1].Path
+			}
+			master, err := a.masterKey(h)
+			if err != nil {
+				return err
+			}
+			if master.File == "" {
+				master.File = filepath.Join(h.data, "master.key")
+			}
+			folder := h.data
+			if check {
+				if folder, err = os.MkdirTemp("", "wardicon-restore-"); err != nil {
+					return err
+				}
+				defer func() { err = errors.Join(err, os.RemoveAll(folder)) }()
+			} else if err := os.MkdirAll(folder, 0o700); err != nil {
+				return err
+			}
+			to := filepath.Join(folder, store.File)
+			if _, err := os.Stat(to); !errors.Is(err, fs.ErrNotExist) {
+				return usage("--data %s: found a database there, expected a folder without one; "+
+					"move it away first", folder)
+			}
+			part := to + ".restoring"
+			if err := copies.Open(from, key, part); err != nil {
+				return err
+			}
+			defer func() {
+				if err != nil {
+					err = errors.Join(err, os.Remove(part))
+				}
+			}()
+			found, err := store.InspectCopy(cmd.Context(), part, master)
+			if err != nil {
+				return err
+			}
+			if !found.Sound() {
+				if err := a.print(found, func(w table.Writer) { inspected(w, found) }); err != nil {
+					return err
+				}
+				return errFindings
+			}
+			if check {
+				a.say("%s can be restored: values and records checked: %d; all are intact", from,
+					found.Looked)
+				return os.Remove(part)
+			}
+			a.say("restored %s to %s: values and records checked: %d; all are intact", from,
+				h.data, found.Looked)
+			return os.Rename(part, to)
+		},
+	}
+	h.dataFlags(cmd)
+	cmd.Flags().StringVar(&from, "from", "", "copy, or folder of copies: then the newest")
+	cmd.Flags().StringVar(&key, "backup-key", "", "file that service backup-key made")
+	cmd.Flags().BoolVar(&check, "check", false, "only check that it could be restored")
+	return cmd
+}
