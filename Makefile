@@ -228,6 +228,20 @@ release: build ## static binaries, checksums and a software bill of materials
 		> $(RELEASE)/wardicon-$(VERSION).spdx.json
 	cd $(RELEASE) && sha256sum wardicon-* > SHA256SUMS && cat SHA256SUMS
 
+# Packages for Debian, and the command line for other systems; see docs/installing.md.
+.PHONY: package
+package: release ## packages for Debian, and the command line for macOS and Windows
+	export SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct)
+	for arch in amd64 arm64; do
+		$(GO) run ./tools/pack $(RELEASE)/wardicon-$(VERSION)-linux-$$arch $$arch $(VERSION) \
+			$(RELEASE)/wardicon_$(VERSION)_$$arch.deb
+	done
+	for target in darwin-amd64 darwin-arm64 windows-amd64; do
+		GOOS=$${target%-*} GOARCH=$${target#*-} $(GO) build -trimpath -ldflags '$(LDFLAGS)' \
+			-o $(RELEASE)/wardicon-$(VERSION)-$$target$$([ $${target%-*} != windows ] || echo .exe) ./cmd/wardicon
+	done
+	cd $(RELEASE) && sha256sum wardicon* > SHA256SUMS && cat SHA256SUMS
+
 clean: ## remove what was built
 	rm -rf bin console/node_modules console/src/api/schema.d.ts console/src/api/fields.json console/components.d.ts
 	cd console && find dist -mindepth 1 -not -name .keep -delete

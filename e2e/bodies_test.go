@@ -177,6 +177,7 @@ func TestRolesWithBodies(t *testing.T) {
 						[]string{
 							"sign-out",
 							"change-password",
+							"watch-changes",
 							"remove-operator",
 							"reset-operator",
 							"change-operator",

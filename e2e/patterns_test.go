@@ -532,6 +532,7 @@ func TestPatternForm(t *testing.T) {
 	b.press("Save and plan again")
 	b.part("Plan")
 	b.see("set on the profile")
+	b.part("Findings")
 	b.see("Device does not support what the pattern sets")
 }
 
