@@ -159,7 +159,7 @@ func (w *crew) interrupted(id string) api.Job {
 		if j.State != api.Running || time.Now().After(end) {
 			w.t.Fatalf("it has ended before it could be interrupted: %+v", j)
 		}
-		if j.Done > 20 {
+		if j.Done > 2 {
 			w.again()
 			return w.finish(id)
 		}

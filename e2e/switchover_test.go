@@ -25,7 +25,7 @@ import (
 // settledJobs waits until no job runs.
 func (f *fleet) settledJobs() {
 	f.t.Helper()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
 		page, err := f.client.Jobs(f.t.Context(), client.Query{Limit: 20})
 		if err != nil {
 			f.t.Fatal(err)
@@ -447,15 +447,18 @@ func TestSwitchoverWaves(t *testing.T) {
 		}
 		return list
 	}
-	for end := time.Now().Add(10 * time.Second); len(reminded()) < 5 && time.Now().Before(end); {
+	edda := func(v string) bool { return strings.HasPrefix(v, "edda@skerryline.example Erinnerung") }
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) &&
+		!slices.ContainsFunc(reminded(), edda); {
 		time.Sleep(20 * time.Millisecond)
 	}
-	if list := reminded(); !slices.ContainsFunc(list, func(v string) bool {
-		return strings.HasPrefix(v, "edda@skerryline.example Erinnerung")
-	}) || slices.ContainsFunc(list, func(v string) bool {
+	if list := reminded(); !slices.ContainsFunc(list, edda) || slices.ContainsFunc(list, func(v string) bool {
 		return strings.HasPrefix(v, f.steps("Key")[early[0]].Person)
 	}) {
 		t.Errorf("reminded are %v", list)
+	}
+	for n := -1; n != len(reminded()); time.Sleep(time.Second) { // all of them
+		n = len(reminded())
 	}
 	sent := len(reminded())
 	if err := f.svc.WatchSwitchoversOnce(ctx); err != nil || len(reminded()) != sent {
