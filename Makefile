@@ -10,7 +10,7 @@ GO      := CGO_ENABLED=0 go
 VERSION := $(shell sed -n 's/^## \([0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
 COMMIT  := $(shell git rev-parse --short HEAD 2> /dev/null)
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION) -X wardicon/cli.Commit=$(COMMIT)
-PACKAGES := api cmd cli client copies core demo httpapi mailer metrics nameserver probe recipient service simulate store
+PACKAGES := api cmd cli client copies core demo httpapi mailer metrics nameserver probe recipient service simulate store trail
 SOURCES := $(shell find $(PACKAGES) console/embed.go -type f -not -path '*/testdata/*' -not -name '*_test.go') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts -not -name fields.json) \
 	console/index.html console/vite.config.ts console/describe.mjs console/package-lock.json
@@ -90,6 +90,8 @@ define TOOLS
 /usr/share/doc/libevent-pthreads-2.1-7/copyright libevent-pthreads-2.1-7 clients-and-gateways
 /usr/share/doc/libunbound8/copyright libunbound8 clients-and-gateways
 /usr/bin/ping iputils-ping networks
+/usr/sbin/rsyslogd rsyslog networks
+/usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so rsyslog-gnutls networks
 /usr/bin/zbarimg zbar-tools parsers
 /usr/bin/pdftotext poppler-utils parsers
 /usr/sbin/slapd slapd directories

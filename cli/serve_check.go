@@ -55,6 +55,8 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 		}
 	}
 	add(h.copies.check())
+	_, err = h.trails.trails()
+	add(err)
 	if err := a.print(c, func(w table.Writer) {
 		w.AppendHeader(heads("setting", "value", "from"))
 		for _, s := range c.Settings {

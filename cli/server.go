@@ -50,6 +50,7 @@ type host struct {
 	probeInternal           bool
 	logForm                 string
 	copies                  copyFlags
+	trails                  trailFlags
 }
 
 func (h *host) dataFlags(cmd *cobra.Command) {
@@ -232,6 +233,14 @@ func (h *host) run(
 		background.Go(func() { names.Run(work) })
 	}
 	background.Go(func() { svc.Run(work) })
+	trails, err := h.trails.trails()
+	if err != nil {
+		stop()
+		return errors.Join(usage("%w", err), listener.Close())
+	}
+	for _, one := range trails {
+		background.Go(func() { svc.CopyAudit(work, one) })
+	}
 	if h.copies.to != "" {
 		keeper := copies.Keeper{
 			Settings: h.copies.settings(), Data: h.data, Now: time.Now, Log: log,
@@ -415,6 +424,7 @@ starting, and changes nothing.`,
 	}
 	h.dataFlags(cmd)
 	h.copies.add(cmd)
+	h.trails.add(cmd)
 	cmd.Flags().StringVar(&file, "settings", "", "file with settings, YAML")
 	cmd.Flags().BoolVar(&check, "check", false, "only check the settings, and say what holds")
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")

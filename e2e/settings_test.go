@@ -143,7 +143,7 @@ func publicKey(t *testing.T) string {
 }
 
 // pairUntil is a certificate that ends at a time, and its key, PEM.
-func pairUntil(t *testing.T, end time.Time) (certificate, key string) {
+func pairUntil(t *testing.T, end time.Time, names ...string) (certificate, key string) {
 	t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -151,7 +151,9 @@ func pairUntil(t *testing.T, end time.Time) (certificate, key string) {
 	}
 	template := x509.Certificate{
 		SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "vpn.skerryline.example"},
-		NotBefore: end.AddDate(0, 0, -90), NotAfter: end,
+		NotBefore: end.AddDate(0, 0, -90), NotAfter: end, DNSNames: names,
+		BasicConstraintsValid: true, IsCA: true,
+		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &k.PublicKey, k)
 	if err != nil {

@@ -187,3 +187,11 @@ var AuditEntries = &Table[api.AuditEntry, api.AuditEntry]{
 		},
 	},
 }
+
+// EntriesAfter are the entries of the audit log after one, in their order.
+func (tx *Tx) EntriesAfter(ctx context.Context, seq int64, limit int) ([]api.AuditEntry, error) {
+	return collect(ctx, tx, func(scan scanner) (api.AuditEntry, error) {
+		d, _, err := scanEntry(scan)
+		return d, err
+	}, entryColumns+`WHERE seq > ? ORDER BY seq LIMIT ?`, seq, limit)
+}
