@@ -108,6 +108,21 @@ type SwitchoverNeed struct {
 	NewFindings int `json:"new_findings"`
 }
 
+// SwitchoverLoad is what a switchover brings to a gateway that takes devices of another one.
+type SwitchoverLoad struct {
+	GatewayID string `json:"gateway_id"`
+	Gateway   string `json:"gateway"`
+	// Devices that lead to it today.
+	Now int `json:"now"`
+	// Devices that it takes.
+	Coming int `json:"coming"`
+	// Addresses of its client address pool; 0 where none is on record.
+	Addresses int `json:"addresses"`
+}
+
+// Short tells whether its pool has fewer addresses than devices may ask for one at a time.
+func (l SwitchoverLoad) Short() bool { return l.Addresses > 0 && l.Now+l.Coming > l.Addresses }
+
 // SwitchoverDay says how many devices came to a state on a day (UTC).
 type SwitchoverDay struct {
 	// The day.
@@ -135,6 +150,8 @@ type SwitchoverBoard struct {
 	Days []SwitchoverDay `json:"days"`
 	// Where the old and the new value are valid at a time, and where not.
 	Holds []SwitchoverHold `json:"holds"`
+	// Gateways that take devices of another one.
+	Loads []SwitchoverLoad `json:"loads"`
 	// Places that hold the old value.
 	Places []SwitchoverPlace `json:"places"`
 	// Devices that hold the old value alone, as far as is known.

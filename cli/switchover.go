@@ -157,6 +157,14 @@ func (a *app) sayNeeds(w table.Writer, b api.SwitchoverBoard) {
 		w.AppendRow(table.Row{n.Count, n.Platform, needTexts[n.Need], n.Gateway, n.NewFindings,
 			n.Why})
 	}
+	for _, l := range b.Loads {
+		a.say("%s takes %s, and has %s today.", l.Gateway, plural(l.Coming, "device"),
+			plural(l.Now, "device"))
+		if l.Short() {
+			a.say("warning: its client address pool has room for %s.",
+				plural(l.Addresses, "client"))
+		}
+	}
 	for _, h := range b.Holds {
 		if h.Both {
 			a.say("%s: the gateway can serve both values.", h.Protocol.Title())

@@ -270,10 +270,43 @@ func TestSwitchoverKinds(t *testing.T) {
 			}
 		})
 	}
+	t.Run("two at once", func(t *testing.T) {
+		for name, flags := range map[string][]string{
+			"Their address": {"--kind", "address", "--address", "grenen.skerryline.example"},
+			"Their proposals": {"--kind", "proposals", "--ike", "aes256-sha384-ecp384",
+				"--esp", "aes256-sha384-ecp384"},
+		} {
+			run(0, "draft", append([]string{"switchover", "add", name, "--gateway", "Skagen"},
+				flags...)...)
+			run(0, "", "switchover", "preview", name)
+		}
+		run(0, "running", "switchover", "start", "Their address")
+		f.settledJobs()
+		run(0, "running", "switchover", "start", "Their proposals")
+		f.settledJobs()
+		both := func(when string) {
+			t.Helper()
+			if c := plan(ike); c.Server != "grenen.skerryline.example" ||
+				!slices.Equal(c.IKEv2.IKE, []string{"aes256-sha384-ecp384"}) {
+				t.Errorf("%s it is planned with %s and %v", when, c.Server, c.IKEv2.IKE)
+			}
+		}
+		both("while both run,")
+		run(0, "closed", "switchover", "cut-off", "Their address", "--yes")
+		both("after the first has ended,")
+		run(0, "closed", "switchover", "cut-off", "Their proposals", "--yes")
+		both("after both have ended,")
+		if g := record(); g.Address != "grenen.skerryline.example" ||
+			!slices.Equal(g.Offers.IKEv2.IKE, []string{"aes256-sha384-ecp384"}) {
+			t.Errorf("on record are %s and %v", g.Address, g.Offers.IKEv2.IKE)
+		}
+	})
 	t.Run("retirement", func(t *testing.T) {
 		run(0, "draft", "switchover", "add", "Leave", "--kind", "retirement", "--gateway",
 			"Skagen", "--successor", "Hirtshals")
-		run(0, "Hirtshals", "switchover", "preview", "Leave")
+		run(0, "", "gateway", "change", "Hirtshals", "--pool", "10.99.50.0/30")
+		run(0, "Hirtshals takes 2 devices", "switchover", "preview", "Leave")
+		run(0, "warning: its client address pool has room for 1 client.", "switchover", "preview", "Leave")
 		run(0, "running", "switchover", "start", "Leave")
 		f.settledJobs()
 		if x := f.steps("Leave")["Tls box"]; x.State != api.StepHanded || x.Gateway != "Hirtshals" ||

@@ -195,6 +195,9 @@ func (s *Service) SwitchoverBoard(
 			return err
 		}
 		b.Holders = holders(b.Counts)
+		if b.Loads, err = loads(ctx, tx, id); err != nil {
+			return err
+		}
 		if b.Needs, err = tx.SwitchoverNeeds(ctx, id); err != nil {
 			return err
 		}
@@ -275,4 +278,20 @@ func (s *Service) SwitchoverDevices(
 	}
 	q.Conditions["switchover_id"] = id
 	return store.SwitchoverSteps.List(ctx, tx, q)
+}
+
+// loads are what successors take, with how many addresses each has for clients.
+func loads(ctx context.Context, tx *store.Tx, id string) ([]api.SwitchoverLoad, error) {
+	list, err := tx.SwitchoverLoads(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		g, err := store.Gateways.Get(ctx, tx, list[i].GatewayID)
+		if err != nil {
+			return nil, err
+		}
+		list[i].Addresses = switchover.Capacity(g.Pool)
+	}
+	return list, nil
 }

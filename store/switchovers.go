@@ -360,6 +360,18 @@ func (tx *Tx) SwitchoverNeeds(ctx context.Context, id string) ([]api.SwitchoverN
 		ORDER BY x.need = 'cannot' DESC, 5 DESC, 1, 2, 3, 4 LIMIT 200`, id)
 }
 
+// SwitchoverLoads are the devices that each successor takes, with those that it has.
+func (tx *Tx) SwitchoverLoads(ctx context.Context, id string) ([]api.SwitchoverLoad, error) {
+	return collect(ctx, tx, func(scan scanner) (l api.SwitchoverLoad, err error) {
+		err = scan(&l.GatewayID, &l.Gateway, &l.Coming, &l.Now)
+		return l, err
+	}, `SELECT g.id, g.name, COUNT(*), (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id
+			AND p.id NOT IN (SELECT tracked FROM switchover_steps WHERE switchover_id = ?1))
+		FROM switchover_steps x JOIN gateways g ON g.id = x.successor_id
+		WHERE x.switchover_id = ?1 AND x.need NOT IN ('nothing', 'cannot')
+		GROUP BY g.id ORDER BY 3 DESC, 2`, id)
+}
+
 // ReportsSince counts devices of a switchover whose people have reported a problem since they were
 // handed over, and devices that were handed over.
 func (tx *Tx) ReportsSince(ctx context.Context, id string) (reports, handed int, err error) {
