@@ -214,7 +214,7 @@ bench: build ## benchmarks, as ratios to baselines of the same run; ONLY=files f
 # Pictures of every page, into a folder outside the project.
 shots: build tools ## pictures of every page, into DIR
 	mkdir -p "$${DIR:?name a folder: make shots DIR=...}"
-	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages|TestBoard|TestRecipientTypes|TestReports|TestGatewayAnswers' ./e2e
+	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages|TestBoard|TestRecipientTypes|TestReports|TestGatewayAnswers|TestLived|TestGerman|TestSearchBar|TestTasks' ./e2e
 
 # Static binaries with checksums and a software bill of materials. The same source gives the same bytes.
 RELEASE := bin/release
