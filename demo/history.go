@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net"
+	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -349,7 +351,8 @@ func answer(g *vpn.Gateway, p vpn.Protocol, j, i int, silent bool) drift.Answer 
 	m := methods[p]
 	a := drift.Answer{
 		Protocol: p, Method: m.method, Transport: m.transport, Port: m.port,
-		Address: g.Addresses[0], State: drift.Answered, Packets: 1, Notes: []string{},
+		Address: net.JoinHostPort(g.Addresses[0], strconv.Itoa(m.port)), State: drift.Answered,
+		Packets: 1, Notes: []string{},
 		// slower in the afternoon, the same at each start
 		Milliseconds: 14 + 6*float64(j) + 4*math.Abs(math.Sin(float64(i)*1.7)) + 3*float64(i%2),
 	}
