@@ -91,6 +91,7 @@ define TOOLS
 /usr/share/doc/libunbound8/copyright libunbound8 clients-and-gateways
 /usr/bin/ping iputils-ping networks
 /usr/sbin/rsyslogd rsyslog networks
+/usr/bin/systemd-analyze systemd networks
 /usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so rsyslog-gnutls networks
 /usr/bin/zbarimg zbar-tools parsers
 /usr/bin/pdftotext poppler-utils parsers

@@ -169,19 +169,29 @@ action(type="omfile" file=%q template="all")
 	owner = signedIn(t, p.url)
 	arrived("after both were away")
 
-	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	seen := map[string]bool{}
-	for lines := bufio.NewScanner(bytes.NewReader(data)); lines.Scan(); {
-		var e api.AuditEntry
-		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
-			t.Fatalf("%v: %s", err, lines.Text())
+	appended := func() map[string]bool {
+		t.Helper()
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
 		}
-		seen[fmt.Sprint(e.Seq)] = true
+		seen := map[string]bool{}
+		for lines := bufio.NewScanner(bytes.NewReader(data)); lines.Scan(); {
+			var e api.AuditEntry
+			if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+				t.Fatalf("%v: %s", err, lines.Text())
+			}
+			seen[fmt.Sprint(e.Seq)] = true
+		}
+		return seen
 	}
-	for seq := range all() {
+	wanted := all()
+	for end := time.Now().Add(20 * time.Second); len(appended()) < len(wanted) &&
+		time.Now().Before(end); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	seen := appended()
+	for seq := range wanted {
 		if !seen[seq] {
 			t.Errorf("entry %s is not in the file", seq)
 		}
