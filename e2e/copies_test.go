@@ -47,7 +47,7 @@ func TestCopies(t *testing.T) {
 	p = serve(t, dir, "--backup-to", to, "--backup-recipient", strings.TrimSpace(public),
 		"--backup-keep", "3")
 	var list []copies.Copy
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); {
 		var err error
 		if list, err = copies.List(to); err != nil {
 			t.Fatal(err)

@@ -34,7 +34,7 @@ func (c *collector) begin() {
 		c.t.Fatal(err)
 	}
 	c.t.Cleanup(func() { _ = c.cmd.Process.Kill() })
-	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(40 * time.Second); time.Now().Before(end); {
 		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", c.port))
 		if err == nil {
 			_ = conn.Close()

@@ -53,7 +53,7 @@ begin() {
 	line=$(sed -n 's/^ExecStart=//p' "$all/usr/lib/systemd/system/wardicon.service")
 	# shellcheck disable=SC2086 # a line of words
 	as $line > "$root/log" 2>&1 &
-	for _ in $(seq 100); do
+	for _ in $(seq 600); do
 		if in_root curl -fsS http://127.0.0.1:7480/ready > /dev/null 2>&1; then return; fi
 		sleep 0.1
 	done
