@@ -118,10 +118,9 @@ type SwitchoverLoad struct {
 	Coming int `json:"coming"`
 	// Addresses of its client address pool; 0 where none is on record.
 	Addresses int `json:"addresses"`
+	// A pool is on record, and has fewer addresses than there will be devices.
+	Short bool `json:"short"`
 }
-
-// Short tells whether its pool has fewer addresses than devices may ask for one at a time.
-func (l SwitchoverLoad) Short() bool { return l.Addresses > 0 && l.Now+l.Coming > l.Addresses }
 
 // SwitchoverDay says how many devices came to a state on a day (UTC).
 type SwitchoverDay struct {

@@ -18,7 +18,7 @@ func (a *app) bulk() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "bulk",
 		Short: "Build, hand over, rehearse, move or offboard many records at once",
-		Long: `Acts on records that are named, or on all that --search and --filter fit. It is a job
+		Long: `Acts on records that are named, or on all that match --search and --filter. It is a job
 of the service: it continues after a restart, and can be cancelled.`,
 		Example: "  wardicon bulk build --filter group=crew\n  wardicon bulk move --of devices " +
 			"--filter platform=windows --to Norrvik",
@@ -33,7 +33,7 @@ with --sheets they are kept for a day, to be read with "wardicon handover slips"
 		a.act(api.SelectionRehearse, "Sign in as the devices would",
 			"Rehearses the newest parcel of each profile, one after the other, at most 200."),
 		a.act(api.SelectionMove, "Have profiles lead to another gateway",
-			`Changes the gateway of each profile. What was set by hand stays; a device that has a
+			`Changes the gateway of each profile. What was set manually stays; a device that has a
 profile at that gateway already keeps both.`),
 		a.act(api.SelectionOffboard, "Offboard people or devices",
 			`Closes links, revokes certificates, builds no more parcels, and lists for each what is
@@ -81,7 +81,7 @@ func (a *app) act(action api.SelectionAction, short, long string) *cobra.Command
 				if action == api.SelectionMove || action == api.SelectionOffboard {
 					which := fmt.Sprintf("%d %s", len(in.IDs), of)
 					if len(in.IDs) == 0 {
-						which = "all " + of + " that fit"
+						which = "all matching " + of
 					}
 					if err := a.sure("%s %s?", map[api.SelectionAction]string{
 						api.SelectionMove: "Move", api.SelectionOffboard: "Offboard",

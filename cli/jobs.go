@@ -55,8 +55,8 @@ func (a *app) follow(
 	if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
 		return err
 	}
-	// A roll-out keeps profiles that have errors; a link to such a parcel is not made.
-	if j.State == api.Failed || j.Kind == "hand-over" && j.Result["blocked"] > 0 {
+	// A roll-out keeps profiles that have errors; such a parcel is neither built nor handed over.
+	if j.State == api.Failed || j.Kind != "roll-out" && j.Result["blocked"] > 0 {
 		return errFindings
 	}
 	return nil

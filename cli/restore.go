@@ -150,7 +150,10 @@ copies: then it is the newest one.`,
 			}
 			a.say("restored %s to %s: values and records checked: %d; all are intact", from,
 				h.data, found.Looked)
-			return os.Rename(part, to)
+			if err := os.Rename(part, to); err != nil {
+				return err
+			}
+			return store.SyncDir(folder)
 		},
 	}
 	h.dataFlags(cmd)

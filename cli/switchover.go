@@ -160,7 +160,7 @@ func (a *app) sayNeeds(w table.Writer, b api.SwitchoverBoard) {
 	for _, l := range b.Loads {
 		a.say("%s takes %s, and has %s today.", l.Gateway, plural(l.Coming, "device"),
 			plural(l.Now, "device"))
-		if l.Short() {
+		if l.Short {
 			a.say("warning: its client address pool has room for %s.",
 				plural(l.Addresses, "client"))
 		}

@@ -36,7 +36,7 @@ function expression(content, loc) {
   return { type: SIMPLE_EXPRESSION, content, isStatic: false, constType: 0, loc }
 }
 
-/** The transform; `found` is told every English text. It goes over the whole tree before others do. */
+/** The transform, for the whole tree before others run; `found` is told every English text. */
 export function speaking(found = () => {}) {
   return (node) => {
     if (node.type === ROOT) walk(node, found)

@@ -168,11 +168,7 @@ func sealed(from, to string, recipients []age.Recipient) (err error) {
 	if err := os.Rename(part, to); err != nil {
 		return err
 	}
-	folder, err := os.Open(filepath.Dir(to))
-	if err != nil {
-		return err
-	}
-	return errors.Join(folder.Sync(), folder.Close())
+	return store.SyncDir(filepath.Dir(to))
 }
 
 // prune removes the oldest copies that are too many, and what was left by one that was killed.

@@ -31,7 +31,7 @@ func (w *walker) click(text string) {
 	w.press(text)
 }
 
-func (w *walker) type_(label, value string) {
+func (w *walker) enter(label, value string) {
 	w.t.Helper()
 	w.clicks++
 	w.fill(label, value)
@@ -84,7 +84,7 @@ func TestTasks(t *testing.T) {
 		}},
 		{"hand over to a new colleague", 5, func(w *walker) {
 			w.click("Profiles")
-			w.type_("Search", "Ferry laptop 00")
+			w.enter("Search", "Ferry laptop 00")
 			w.click("Ferry laptop 00 → Brattvik")
 			w.clicks++
 			w.part("Handover")
@@ -93,13 +93,13 @@ func TestTasks(t *testing.T) {
 		}},
 		{"why one person cannot connect", 3, func(w *walker) {
 			w.click("Profiles")
-			w.type_("Search", "Deck phone 1")
+			w.enter("Search", "Deck phone 1")
 			w.click("Deck phone 1 → Easthaven")
 			w.see("Password equals the login")
 		}},
 		{"move 40 devices to another gateway", 7, func(w *walker) {
 			w.click("Profiles")
-			w.type_("Search", "Ferry laptop")
+			w.enter("Search", "Ferry laptop")
 			w.see("40 profiles")
 			w.clicks++
 			eval[bool](w.tab, `(document.querySelector('thead input').click(), true)`)
@@ -109,7 +109,7 @@ func TestTasks(t *testing.T) {
 			w.accessible("a selection")
 			w.shot("selection")
 			w.until(labelled("To the gateway") + `.options.length > 1`)
-			w.type_("To the gateway", f.gateway("Norrvik"))
+			w.enter("To the gateway", f.gateway("Norrvik"))
 			w.click("Move to another gateway: 40")
 			w.see("40 moved")
 		}},

@@ -36,7 +36,7 @@ func (a *handlers) live() {
 					return
 				}
 				if topics = w.Next(ctx, livePause); len(topics) == 0 {
-					// The time for writing has passed long ago; one more begins it anew, so that
+					// The time for writing has passed long ago; one more event renews it, so that
 					// the answer ends as it should.
 					_ = send(sse.Message{Data: api.Changes{Topics: []string{}}, Retry: 2000})
 					return

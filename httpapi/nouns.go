@@ -30,20 +30,13 @@ type listInput struct {
 
 func (in listInput) query() store.Query {
 	q := store.Query{
-		Search:     in.Search,
-		Sort:       in.Sort,
-		Limit:      in.Limit,
-		Offset:     in.Offset,
-		After:      in.After,
-		Conditions: map[string]string{},
+		Search: in.Search,
+		Sort:   in.Sort,
+		Limit:  in.Limit,
+		Offset: in.Offset,
+		After:  in.After,
 	}
-	for _, condition := range in.Filter {
-		name, value, _ := strings.Cut(condition, ":")
-		if _, there := q.Conditions[name]; there {
-			q.Twice = name
-		}
-		q.Conditions[name] = value
-	}
+	q.Filter(in.Filter)
 	return q
 }
 

@@ -40,7 +40,7 @@ let did = []
 try {
   did = JSON.parse(sessionStorage.getItem(place) ?? '[]')
 } catch {
-  // it begins anew
+  // it begins again
 }
 const far = document.querySelector('.steps .far')
 function progress() {

@@ -105,7 +105,7 @@ func (s *Service) factsOf(
 		"Public address: " + seen.Proof.Now.Address + ", " + where,
 		"Parcel: built " + o.Parcel.Built.UTC().Format(time.DateTime) + " UTC, " + state,
 		"Files fetched: " + day(o.Handover.Fetched, "not yet"),
-		"Seen connected: " + day(o.Handover.Connected, "never"),
+		"Connection seen: " + day(o.Handover.Connected, "never"),
 	}, "\n"), nil
 }
 

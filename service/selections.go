@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"wardicon/api"
 	"wardicon/core/check"
@@ -158,11 +157,8 @@ func selected(ctx context.Context, tx *store.Tx, in api.Selection) ([]string, er
 
 // fitting are the records of a noun that a search and filters fit.
 func fitting(ctx context.Context, tx *store.Tx, in api.Selection) (ids []string, err error) {
-	q := store.Query{Search: in.Search, Limit: 500, Conditions: map[string]string{}}
-	for _, condition := range in.Filter {
-		name, value, _ := strings.Cut(condition, ":")
-		q.Conditions[name] = value
-	}
+	q := store.Query{Search: in.Search, Limit: 500}
+	q.Filter(in.Filter)
 	for {
 		before := len(ids)
 		switch in.Noun {
@@ -179,7 +175,7 @@ func fitting(ctx context.Context, tx *store.Tx, in api.Selection) (ids []string,
 		if err != nil || len(ids)-before < q.Limit {
 			return ids, err
 		}
-		if len(ids) >= mostSelected {
+		if len(ids) > mostSelected {
 			return nil, problem("selection", "/filter", "more than "+fmt.Sprint(mostSelected),
 				"fewer records", "filter them further")
 		}

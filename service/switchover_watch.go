@@ -291,7 +291,9 @@ func loads(ctx context.Context, tx *store.Tx, id string) ([]api.SwitchoverLoad, 
 		if err != nil {
 			return nil, err
 		}
-		list[i].Addresses = switchover.Capacity(g.Pool)
+		l := &list[i]
+		l.Addresses = switchover.Capacity(g.Pool)
+		l.Short = len(g.Pool) > 0 && l.Now+l.Coming > l.Addresses
 	}
 	return list, nil
 }

@@ -50,7 +50,7 @@ func copyTo(ctx context.Context, dir, to string) (err error) {
 	if err := os.Rename(part, to); err != nil {
 		return err
 	}
-	return syncDir(filepath.Dir(to))
+	return SyncDir(filepath.Dir(to))
 }
 
 // vacuum copies a database page by page in the order of its trees, and reads the copy back.
@@ -77,8 +77,8 @@ func vacuum(ctx context.Context, from, to string) (err error) {
 	return nil
 }
 
-// syncDir has the name of a new file survive a loss of power.
-func syncDir(dir string) error {
+// SyncDir has the name of a new file survive a loss of power.
+func SyncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
 		return err

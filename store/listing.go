@@ -46,6 +46,18 @@ type Query struct {
 	Twice      string            // a filter that was given two values: it is refused
 }
 
+// Filter sets the conditions from their texts, such as platform:windows.
+func (q *Query) Filter(list []string) {
+	q.Conditions = map[string]string{}
+	for _, condition := range list {
+		name, value, _ := strings.Cut(condition, ":")
+		if _, there := q.Conditions[name]; there {
+			q.Twice = name
+		}
+		q.Conditions[name] = value
+	}
+}
+
 // Bounds of what a page costs.
 const (
 	mostCounted = 1_000 // rows that a filter fits are counted up to here

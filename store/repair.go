@@ -52,7 +52,7 @@ func Repair(
 				return found, err
 			}
 		}
-		if err := errors.Join(os.Rename(fresh, path), syncDir(dir)); err != nil {
+		if err := errors.Join(os.Rename(fresh, path), SyncDir(dir)); err != nil {
 			return found, err
 		}
 	}

@@ -22,8 +22,8 @@ function close() {
   connected.value = false
 }
 
-// A browser has few connections to one place, for all of its tabs: those that nobody sees have none,
-// and look at everything once they are seen again.
+// A browser has few connections to one place, for all of its tabs: hidden ones have none, and look at
+// everything once they are shown again.
 document.addEventListener('visibilitychange', () => {
   if (document.hidden) close()
   else if (listeners.size && !source) {

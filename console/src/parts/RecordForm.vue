@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // The frame of a form: its fields, what went wrong or right, and the button that sends it. Fields
-// in it find their errors and their help by themselves; the first one with an error is gone to, also
-// where another tab is shown.
+// in it find their errors and their help by themselves; the first one with an error gets the focus,
+// also where another tab is shown.
 import { inject, nextTick, provide, ref, watch } from 'vue'
 import Notice from './Notice.vue'
 import { type FormState, formState } from './useForm'

@@ -121,7 +121,7 @@ const title = computed(() => actions.find((a) => a.value === action.value)?.text
           label="To the gateway"
           pointer="/gateway_id"
           :choices="targets"
-          help="What was set by hand stays. Links to what was built before become outdated."
+          help="What was set manually stays. Links to what was built before become outdated."
           required
         />
         <Field

@@ -256,7 +256,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
         <ul v-if="board.loads.length" class="plain-list mt-2">
           <li v-for="l in board.loads" :key="l.gateway_id">
             {{ l.gateway }}: {{ l.coming }} more devices, {{ l.now }} today
-            <span v-if="l.addresses && l.now + l.coming > l.addresses" class="tag warning"
+            <span v-if="l.short" class="tag warning"
               >its client address pool has room for {{ l.addresses }}</span
             >
           </li>

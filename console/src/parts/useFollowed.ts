@@ -38,7 +38,7 @@ export function useFollowed<T extends { id: string; state: string }>(
     }
     if (gone) return
     // Where changes are told, this is for those that were missed.
-    const wait = connected.value ? Math.max(pause, 3000) : pause
+    const wait = connected.value ? Math.max(pause, 1000) : pause
     if (one.value?.state === 'running') timer = window.setTimeout(() => void look(), wait)
     else ended()
   }

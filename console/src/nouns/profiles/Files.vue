@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// The files of a profile as they would be built now; its secrets are hidden until they are asked for.
+// The files of a profile as they would be built now; secrets are hidden until they are asked for.
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../../api/client'
 import Notice from '../../parts/Notice.vue'
