@@ -141,6 +141,7 @@ type Parcel struct {
 	// Only a card, for typing by hand.
 	ByHand bool          `json:"by_hand"`
 	Digest string        `json:"digest"`
+	Later  string        `json:"-"` // digest once two values have become one
 	Built  time.Time     `json:"built"`
 	Files  []format.File `json:"files"`
 	// Building now would give something else.

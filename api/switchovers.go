@@ -183,12 +183,14 @@ type SwitchoverPlace struct {
 type CalendarEntry struct {
 	At time.Time `json:"at"`
 	// What kind it is: certificate, authority, signer, release, link, override or switchover.
-	Kind string `json:"kind" enum:"certificate,authority,signer,link,override,switchover"`
+	Kind string `json:"kind" enum:"certificate,authority,signer,release,link,override,switchover"`
 	Noun string `json:"noun"`
 	// Identifier of the record; empty where there is none.
 	ID string `json:"id,omitempty"`
-	// Name of the record; empty for several.
+	// Name of the record or release; empty for several.
 	Name string `json:"name"`
+	// Platform of the release; empty where it is none.
+	Platform vpn.Platform `json:"platform,omitempty"`
 	// What happens then; empty for several, which expire.
 	What string `json:"what"`
 	// Kind of the switchover that prepares for it; empty where none does.
@@ -201,6 +203,9 @@ type CalendarEntry struct {
 func (e CalendarEntry) Text() string {
 	if e.ID != "" || e.Noun == "signer" {
 		return e.Name + ": " + e.What
+	}
+	if e.Kind == "release" {
+		return fmt.Sprintf("%s: %s (devices: %d)", e.Name, e.What, e.Count)
 	}
 	if e.Count == 1 {
 		return "1 " + e.Kind + " expires"

@@ -410,8 +410,9 @@ func (a *app) calendar() *cobra.Command {
 		Use:   "calendar",
 		Short: "List what expires or changes, and which switchover prepares for it",
 		Args:  exactly(),
-		Long: `Lists certificates, CAs, links and overrides that end within some days, and the
-dates of switchovers. With --feed it makes the address of a calendar that programs subscribe to
+		Long: `Lists certificates, CAs, links and overrides that end within some days, releases of
+systems that get their last updates then, with what later ones can no longer do, and the dates of
+switchovers. With --feed it makes the address of a calendar that programs subscribe to
 (RFC 5545): whoever has it can read the calendar. Another one takes its place; --end-feed ends
 it.`,
 		Example: "  wardicon switchover calendar --days 90\n  wardicon switchover calendar --feed",

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -263,6 +264,10 @@ func TestSwitchoverKinds(t *testing.T) {
 			if !test.final() {
 				t.Errorf("the record has not the new value")
 			}
+			if list, err := f.client.Parcels(t.Context(), f.profile(test.device, "Skagen")); err != nil ||
+				list.Items[0].Outdated {
+				t.Errorf("after the cut-off, the parcel with the new value is outdated: %v", err)
+			}
 			if s, err := store.Switchovers.Get(t.Context(), f.store.Read(),
 				f.switchover(test.kind).ID); err != nil || s.Next.PSK != nil ||
 				s.Next.ControlKey != nil {
@@ -270,6 +275,62 @@ func TestSwitchoverKinds(t *testing.T) {
 			}
 		})
 	}
+	t.Run("certificate", func(t *testing.T) {
+		dir := t.TempDir()
+		for _, name := range []string{"first", "second"} {
+			run(0, "", "certificate", "bundle", "Skagen", "--authority", "Pier", "--out",
+				filepath.Join(dir, name))
+		}
+		first := filepath.Join(dir, "first", "skagen-chain.pem")
+		text, err := os.ReadFile(first)
+		if err != nil {
+			t.Fatal(err)
+		}
+		run(0, "draft", "switchover", "add", "Its certificate", "--kind", "certificate", "--gateway",
+			"Skagen", "--certificate", first)
+		run(0, "", "switchover", "preview", "Its certificate")
+		for name, x := range f.steps("Its certificate") {
+			if x.Need != "nothing" { // devices know the CA
+				t.Errorf("%s needs %q", name, x.Need)
+			}
+		}
+		run(0, "running", "switchover", "start", "Its certificate")
+		run(0, "closed", "switchover", "cut-off", "Its certificate", "--yes")
+		if !strings.Contains(record().Certificate, strings.TrimSpace(string(text))) {
+			t.Error("the record has not the new certificate")
+		}
+	})
+	t.Run("offers", func(t *testing.T) {
+		run(0, "", "device", "add", "Free box", "--person", "Tora Lind", "--platform", "linux",
+			"--release", "6", "--encrypted")
+		run(0, "", "profile", "add", "Free box", "--gateway", "Skagen", "--password", "saved")
+		run(0, "", "build", "Free box/Skagen", "--out", t.TempDir()+"/parcel")
+		free := f.profile("Free box", "Skagen")
+		protocol := func(when string, want vpn.Protocol) {
+			t.Helper()
+			if p := plan(free).Protocol; p != want {
+				t.Errorf("%s it is planned with %s, expected %s", when, p, want)
+			}
+		}
+		protocol("before", vpn.IKEv2)
+		run(0, "draft", "switchover", "add", "No IKE", "--kind", "offers", "--gateway", "Skagen",
+			"--drop", "ikev2")
+		run(0, "", "switchover", "preview", "No IKE")
+		for name, need := range map[string]string{
+			"Free box": "run", "Ike box": "cannot", "Tls box": "nothing",
+		} {
+			if x := f.steps("No IKE")[name]; x.Need != need {
+				t.Errorf("%s needs %q because of %q, expected %q", name, x.Need, x.Why, need)
+			}
+		}
+		run(0, "running", "switchover", "start", "No IKE")
+		f.settledJobs()
+		protocol("while it runs,", vpn.TLS)
+		run(0, "undone", "switchover", "undo", "No IKE", "--yes")
+		protocol("after undoing,", vpn.IKEv2)
+		run(0, "", "profile", "remove", "Free box/Skagen", "--yes")
+		run(0, "", "device", "remove", "Free box", "--yes")
+	})
 	t.Run("two at once", func(t *testing.T) {
 		for name, flags := range map[string][]string{
 			"Their address": {"--kind", "address", "--address", "grenen.skerryline.example"},
@@ -545,6 +606,11 @@ func TestCalendarFeed(t *testing.T) {
 	run(0, "Lyngholm", "switchover", "calendar")
 	run(0, "draft", "switchover", "add", "Ports; \"old\", new \\ é", "--kind", "offers",
 		"--gateway", "Norrvik", "--drop", "pptp", "--cut-off", "2027-02-03")
+	for i, release := range []string{"RHEL 10.1", "13"} {
+		run(0, "", "device", "add", fmt.Sprintf("Desk %d", i), "--person", "Ada Fjell",
+			"--platform", "linux-desktop", "--release", release)
+	}
+	run(0, "RHEL 10.1: gets its last updates (devices: 1)", "switchover", "calendar", "--days", "3650")
 	address := strings.TrimSpace(run(0, "/calendar/", "switchover", "calendar", "--feed"))
 	fetch := func(address string) (int, []byte) {
 		t.Helper()

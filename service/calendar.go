@@ -11,6 +11,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/icalendar"
+	"wardicon/core/platform"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -19,7 +20,7 @@ import (
 const calendarDays = 365
 
 // Calendar lists what expires or changes within some days, the first first: certificates, CAs, what
-// signs parcels, links, overrides and switchovers.
+// signs parcels, links, overrides, releases that get their last updates, and switchovers.
 func (s *Service) Calendar(ctx context.Context, days int) ([]api.CalendarEntry, error) {
 	expiries, err := s.Expiries(ctx, days)
 	if err != nil {
@@ -37,6 +38,11 @@ func (s *Service) Calendar(ctx context.Context, days int) ([]api.CalendarEntry, 
 			return err
 		}
 		list = append(list, more...)
+		releases, err := releaseEndings(ctx, tx, now.AddDate(0, 0, -30), until)
+		if err != nil {
+			return err
+		}
+		list = append(list, releases...)
 		running, err := store.Switchovers.Where(ctx, tx,
 			"state IN ('draft', 'running', 'paused')")
 		for _, w := range running {
@@ -80,6 +86,34 @@ func ofSwitchover(w *vpn.Switchover, from, until time.Time) (list []api.Calendar
 	add(w.ValidFrom, w.Kind.Title()+": the new value is valid")
 	add(w.CutOff, w.Kind.Title()+": the old value ends")
 	return list
+}
+
+// releaseEndings are the days on which releases that devices have get their last updates, with what
+// a later release can no longer do.
+func releaseEndings(ctx context.Context, tx *store.Tx, from, until time.Time) (
+	list []api.CalendarEntry, err error,
+) {
+	releases, err := tx.Releases(ctx)
+	for _, r := range releases {
+		day, known := platform.Ending(r.Platform, r.Release)
+		if !known || !day.After(from) || !day.Before(until) {
+			continue
+		}
+		what := "gets its last updates"
+		if lost := platform.Losses(r.Platform, r.Release); len(lost) > 0 {
+			var names []string
+			for _, p := range lost {
+				names = append(names, p.Title())
+			}
+			what += "; later releases have no " + strings.Join(names, " and no ")
+		}
+		list = append(list, api.CalendarEntry{
+			At: day, Kind: "release", Noun: "device", Platform: r.Platform,
+			Name: platform.Title(r.Platform) + " " + r.Release, What: what, Count: r.Count,
+			Plan: vpn.SwitchRelease,
+		})
+	}
+	return list, err
 }
 
 // FeedPath is what the path of a calendar's feed begins with.

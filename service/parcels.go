@@ -18,6 +18,7 @@ import (
 	"wardicon/core/format/all"
 	"wardicon/core/format/diagnostics"
 	"wardicon/core/secret"
+	"wardicon/core/switchover"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -190,8 +191,36 @@ func (s *Service) parcel(
 		return p, err
 	}
 	p = api.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Digest: s.digest(files, w.signer)}
+	if p.Later, err = s.later(ctx, tx, w, byHand); err != nil {
+		return p, err
+	}
 	p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet))
 	return p, err
+}
+
+// later is the digest of what a profile that carries two values will be built as once only the new
+// ones are valid: until its records change otherwise, the parcel with both stays good. It is empty
+// where none of its values is about to change.
+func (s *Service) later(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (string, error) {
+	if len(w.moved) == 0 {
+		return "", nil
+	}
+	in, err := input(ctx, tx, w.in.Profile)
+	if err != nil {
+		return "", err
+	}
+	if _, err := s.moved(ctx, tx, &in, switchover.Final); err != nil {
+		return "", err
+	}
+	then, err := s.settled(ctx, tx, in)
+	if err != nil {
+		return "", err
+	}
+	files, err := s.build(then, byHand)
+	if blocked := new(BlockedError); errors.As(err, &blocked) {
+		return "", nil
+	}
+	return s.digest(files, w.signer), err
 }
 
 // keepParcel keeps what was built.
@@ -235,7 +264,8 @@ func (s *Service) outdated(w *worked, p api.Parcel) bool {
 			w.built[p.ByHand] = s.digest(files, w.signer)
 		}
 	}
-	return w.built[p.ByHand] != p.Digest
+	now := w.built[p.ByHand]
+	return now != p.Digest && (now == "" || now != p.Later)
 }
 
 // ParcelFile opens one file of a parcel. That is logged: secrets are in it. private is asked before

@@ -9,6 +9,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
+	"wardicon/core/switchover"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -112,7 +113,7 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 	if err != nil {
 		return nil, err
 	}
-	by, err := s.moved(ctx, tx, &in)
+	by, err := s.moved(ctx, tx, &in, switchover.Moved)
 	if err != nil {
 		return nil, err
 	}

@@ -174,7 +174,7 @@ func (s *Service) surveyOne(
 	if w.Kind == vpn.SwitchRetirement {
 		err = s.succeed(ctx, tx, w, &in, &x)
 	} else {
-		err = s.move(w, &in)
+		err = s.move(w, &in, switchover.Moved)
 	}
 	if err != nil {
 		return nil, err

@@ -217,6 +217,7 @@ func (s *Service) moved(
 	ctx context.Context,
 	tx *store.Tx,
 	in *plan.Input,
+	look gatewayLook,
 ) (by []api.FoundRecord, err error) {
 	ids, err := tx.MovedBy(ctx, in.Profile.ID)
 	for _, id := range ids {
@@ -227,7 +228,7 @@ func (s *Service) moved(
 		if w.Kind == vpn.SwitchRetirement || w.Kind == vpn.SwitchRollover {
 			continue // another profile gets its own plan; a rollover is on record
 		}
-		if err := s.move(w, in); err != nil {
+		if err := s.move(w, in, look); err != nil {
 			return by, err
 		}
 		by = append(by, api.FoundRecord{Noun: "switchover", ID: id, Name: w.Name})
@@ -235,8 +236,12 @@ func (s *Service) moved(
 	return by, err
 }
 
+// gatewayLook is how a gateway looks by a switchover: [switchover.Moved] while two values are valid,
+// [switchover.Final] afterwards.
+type gatewayLook func(*vpn.Switchover, vpn.Gateway) vpn.Gateway
+
 // move puts the new value of a switchover in the place of the old one.
-func (s *Service) move(w *vpn.Switchover, in *plan.Input) error {
+func (s *Service) move(w *vpn.Switchover, in *plan.Input, look gatewayLook) error {
 	switch w.Kind {
 	case vpn.SwitchRelease:
 		in.Device.Release = w.Next.Release
@@ -253,10 +258,10 @@ func (s *Service) move(w *vpn.Switchover, in *plan.Input) error {
 		}
 	default:
 		if in.Gateway.ID == w.GatewayID {
-			in.Gateway = switchover.Moved(w, in.Gateway)
+			in.Gateway = look(w, in.Gateway)
 		}
 		if in.Fallback != nil && in.Fallback.ID == w.GatewayID {
-			g := switchover.Moved(w, *in.Fallback)
+			g := look(w, *in.Fallback)
 			in.Fallback = &g
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wardicon/api"
+	"wardicon/core/vpn"
 )
 
 var _ = step(26, `
@@ -61,4 +62,18 @@ func (tx *Tx) CalendarCounts(
 		AND uses < max_uses AND expires BETWEEN ?1 AND ?2 GROUP BY 2
 		UNION ALL SELECT 'override', until / %[1]d, COUNT(*) FROM overrides
 		WHERE until BETWEEN ?1 AND ?2 GROUP BY 2`, dayMillis), millis(from), millis(until))
+}
+
+// Release is a release of a platform with how many devices have it.
+type Release struct {
+	Platform vpn.Platform
+	Release  string
+	Count    int
+}
+
+// Releases are the releases that devices have.
+func (tx *Tx) Releases(ctx context.Context) ([]Release, error) {
+	return collect(ctx, tx, func(scan scanner) (r Release, err error) {
+		return r, scan(&r.Platform, &r.Release, &r.Count)
+	}, `SELECT platform, release, COUNT(*) FROM devices GROUP BY 1, 2 ORDER BY 1, 2`)
 }

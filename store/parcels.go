@@ -11,6 +11,13 @@ import (
 	"wardicon/api"
 )
 
+var _ = step(32, `
+-- Digest of what the parcel would be with the new values alone, where it was built with both.
+ALTER TABLE parcels ADD COLUMN later TEXT NOT NULL DEFAULT '';
+`, `
+ALTER TABLE parcels DROP COLUMN later;
+`)
+
 func parcelOwner(id string) string { return "parcel:" + id }
 
 // AddParcel keeps a parcel; the content of its files is sealed.
@@ -22,12 +29,13 @@ func (tx *Tx) AddParcel(ctx context.Context, p *api.Parcel) error {
 	}
 	if _, err := tx.q.ExecContext(
 		ctx,
-		`INSERT INTO parcels (id, profile_id, by_hand, digest, built, files) VALUES (?, ?, ?, ?, ?,
-			?)`,
+		`INSERT INTO parcels (id, profile_id, by_hand, digest, later, built, files)
+			VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		p.ID,
 		p.ProfileID,
 		p.ByHand,
 		p.Digest,
+		p.Later,
 		millis(p.Built),
 		string(files),
 	); err != nil {
@@ -41,13 +49,15 @@ func (tx *Tx) AddParcel(ctx context.Context, p *api.Parcel) error {
 	return nil
 }
 
-const parcelColumns = `SELECT id, profile_id, by_hand, digest, built, files, removed FROM parcels `
+const parcelColumns = `SELECT id, profile_id, by_hand, digest, later, built, files, removed
+	FROM parcels `
 
 func scanParcel(scan func(...any) error) (p api.Parcel, err error) {
 	var built int64
 	var files string
 	var removed sql.NullInt64
-	if err = scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built, &files, &removed); err != nil {
+	if err = scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &p.Later, &built, &files,
+		&removed); err != nil {
 		return p, err
 	}
 	if removed.Valid {
@@ -144,9 +154,9 @@ func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*api.Parcel, er
 	var p api.Parcel
 	var built int64
 	err := tx.q.QueryRowContext(ctx,
-		`SELECT id, profile_id, by_hand, digest, built FROM parcels WHERE profile_id = ? ORDER BY
+		`SELECT id, profile_id, by_hand, digest, later, built FROM parcels WHERE profile_id = ? ORDER BY
 			built DESC, rowid DESC LIMIT 1`, profileID).
-		Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built)
+		Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &p.Later, &built)
 	p.Built = fromMillis(built)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

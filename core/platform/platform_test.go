@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"wardicon/core/platform"
 	"wardicon/core/suite"
@@ -191,6 +192,33 @@ func TestWays(t *testing.T) {
 		got := slices.Sorted(slices.Values(found.Ability(vpn.IKEv2).IKEv2))
 		if slices.Sort(want); !slices.Equal(got, want) {
 			t.Errorf("%s: %v, expected %v", release, got, want)
+		}
+	}
+}
+
+// TestEndings: the days are those of the makers' own pages.
+func TestEndings(t *testing.T) {
+	for _, c := range []struct {
+		platform     vpn.Platform
+		release, day string
+		lost         []vpn.Protocol
+	}{
+		{vpn.Windows, "7", "2020-01-14", nil},
+		{vpn.Windows, "10 22H2", "2026-10-13", nil},
+		{vpn.Windows, "11", "", nil},
+		{vpn.Windows, "100", "", nil},
+		{vpn.LinuxDesktop, "Ubuntu  22.04.5", "2027-04-30", nil},
+		{vpn.Linux, "debian 12", "2028-06-30", nil},
+		{vpn.MacOS, "10.11", "", []vpn.Protocol{vpn.PPTP}},
+		{vpn.Android, "11", "", []vpn.Protocol{vpn.L2TP, vpn.PPTP}},
+		{vpn.Android, "15", "", nil},
+	} {
+		day, known := platform.Ending(c.platform, c.release)
+		if got := day.Format(time.DateOnly); known != (c.day != "") || known && got != c.day {
+			t.Errorf("%s %s: %s", c.platform, c.release, got)
+		}
+		if lost := platform.Losses(c.platform, c.release); !slices.Equal(lost, c.lost) {
+			t.Errorf("%s %s loses %v", c.platform, c.release, lost)
 		}
 	}
 }

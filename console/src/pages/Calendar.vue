@@ -58,6 +58,7 @@ const planned = (e: Entry) => ({
     kind: e.plan,
     until: e.at.slice(0, 10),
     ...(e.noun === 'gateway' ? { gateway_id: e.id } : {}),
+    ...(e.platform ? { platform: e.platform } : {}),
     ...(e.noun === 'authority' ? { authority_id: e.id } : {}),
   },
 })
@@ -87,9 +88,17 @@ const planned = (e: Entry) => ({
           </td>
           <td>
             <RouterLink v-if="path(e)" :to="path(e)">{{ e.name }}</RouterLink>
+            <RouterLink
+              v-else-if="e.kind === 'release'"
+              :to="{ path: '/devices', query: { platform: e.platform } }"
+              >{{ e.name }}</RouterLink
+            >
             <template v-else>{{ e.count }} {{ e.kind }}{{ e.count === 1 ? '' : 's' }}</template>
           </td>
-          <td>{{ e.what || (e.count === 1 ? 'expires' : 'expire') }}</td>
+          <td v-if="e.kind === 'release'">
+            {{ e.what }} ({{ e.count === 1 ? '1 device' : `${e.count} devices` }})
+          </td>
+          <td v-else>{{ e.what || (e.count === 1 ? 'expires' : 'expire') }}</td>
           <td class="number">
             <RouterLink v-if="e.plan" class="alters" :to="planned(e)"
               >Plan: {{ kindText(e.plan).toLowerCase() }}</RouterLink
