@@ -50,6 +50,7 @@ var (
 		"remove-operator",
 	}
 	auditorsToo = []string{
+		"keep-list-view",
 		"make-feed",
 		"end-feed",
 		"explain-failure",

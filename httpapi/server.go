@@ -219,6 +219,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.offboardings()
 	a.selections()
 	a.live()
+	a.listViews()
 	a.switchovers()
 	a.probes()
 	a.rehearsals()

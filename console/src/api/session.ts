@@ -1,4 +1,5 @@
 import { defineStore } from 'pinia'
+import { forgetListViews } from '../parts/listViews'
 import { api, ask, type Schemas, ServiceError } from './client'
 
 /** Who is signed in, and what the console has to do first. */
@@ -32,6 +33,7 @@ export const useSession = defineStore('session', {
     },
     async signOut() {
       await ask(api.DELETE('/api/v1/session'))
+      forgetListViews()
       this.operator = null
     },
     async makeOwner(code: string, name: string, password: string, links: string) {

@@ -1,56 +1,59 @@
 <script setup lang="ts">
 // What a list can be set to: its columns, and searches that are kept under a name.
-import { computed, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { say } from '../words'
+import { keepListView, listView, type ListView } from './listViews'
+import Notice from './Notice.vue'
 
 const props = defineProps<{ noun: string; columns: { key: string; text: string }[] }>()
 const hidden = defineModel<string[]>('hidden', { required: true })
 const route = useRoute()
 const router = useRouter()
+const filters = ref<ListView['filters']>([])
+const name = ref('')
+const wrong = ref('')
 
-function read<T>(key: string, usual: T): T {
+onMounted(async () => {
+  const view = await listView(props.noun)
+  hidden.value = view.hidden
+  filters.value = view.filters
+})
+async function put() {
+  wrong.value = ''
   try {
-    return JSON.parse(localStorage.getItem(key) ?? '') as T
-  } catch {
-    return usual
+    await keepListView({ list: props.noun, hidden: hidden.value, filters: filters.value })
+  } catch (e) {
+    wrong.value = (e as Error).message
   }
 }
-hidden.value = read(`columns:${props.noun}`, [])
 function toggle(key: string) {
-  hidden.value = hidden.value.includes(key)
-    ? hidden.value.filter((k) => k !== key)
-    : [...hidden.value, key]
-  localStorage.setItem(`columns:${props.noun}`, JSON.stringify(hidden.value))
+  const shown = hidden.value.includes(key)
+  hidden.value = shown ? hidden.value.filter((k) => k !== key) : [...hidden.value, key]
+  void put()
 }
-
-interface View {
-  name: string
-  query: Record<string, string>
-}
-const views = ref(read<View[]>(`views:${props.noun}`, []))
-const name = ref('')
 const query = computed(() => {
   const kept = Object.entries(route.query).filter(([key]) => key !== 'page')
   return Object.fromEntries(kept) as Record<string, string>
 })
-function put(list: View[]) {
-  views.value = list
-  localStorage.setItem(`views:${props.noun}`, JSON.stringify(list))
-}
 function keep() {
   const one = { name: name.value.trim(), query: query.value }
   if (!one.name) return
-  put([...views.value.filter((v) => v.name !== one.name), one])
+  filters.value = [...filters.value.filter((v) => v.name !== one.name), one]
   name.value = ''
+  void put()
 }
-const drop = (one: View) => put(views.value.filter((v) => v !== one))
+function drop(one: ListView['filters'][number]) {
+  filters.value = filters.value.filter((v) => v !== one)
+  void put()
+}
 </script>
 
 <template>
   <details class="tools">
     <summary class="btn btn-sm btn-outline-secondary">View</summary>
     <div class="panel">
+      <Notice :text="wrong" />
       <fieldset class="mb-3">
         <legend class="fs-6">Columns</legend>
         <BFormCheckbox
@@ -62,9 +65,9 @@ const drop = (one: View) => put(views.value.filter((v) => v !== one))
         >
       </fieldset>
       <h3 class="fs-6">Saved filters</h3>
-      <p v-if="!views.length" class="soft small mb-2">None saved in this browser yet.</p>
+      <p v-if="!filters.length" class="soft small mb-2">None saved yet.</p>
       <ul v-else class="plain-list mb-2">
-        <li v-for="v in views" :key="v.name" class="d-flex gap-2">
+        <li v-for="v in filters" :key="v.name" class="d-flex gap-2">
           <button type="button" class="linklike" @click="router.push({ query: v.query })">
             {{ v.name }}
           </button>
