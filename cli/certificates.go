@@ -26,6 +26,7 @@ at /lists/ID.crl, the delta CRL at /lists/ID.delta.crl, without sign-in. Where a
 elsewhere, "request" creates the signing request, and "answer" imports the certificate.`,
 		Example: `  wardicon certificate issue "Engine laptop 1" --authority "Skerry Line"
   wardicon certificate bundle Norrvik --authority "Skerry Line" --out norrvik
+  wardicon certificate enrol "Engine laptop 1" --authority "Skerry Line"
   wardicon certificate list --filter days=60
   wardicon certificate chain --gateway Norrvik
   wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
@@ -44,6 +45,8 @@ elsewhere, "request" creates the signing request, and "answer" imports the certi
 		a.certificateAnswer(),
 		a.certificateForget(),
 		a.certificateRevoke(),
+		a.enrol(),
+		a.enrolments(),
 		a.expiries(),
 	)
 }

@@ -40,6 +40,7 @@ const stopTime = 10 * time.Second
 type host struct {
 	now                     func() time.Time // the clock; nil stands for that of this machine
 	data, listen, metrics   string
+	enrolListen             string // for devices that ask for certificates
 	keyFile, passphraseFile string
 	cert, certKey           string
 	selfNames               []string
@@ -182,20 +183,11 @@ func (h *host) run(
 	if err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	server := httpapi.Server(
-		httpapi.New(
-			svc,
-			log,
-			httpapi.Options{
-				Version:    Version,
-				Console:    console.Dist(),
-				Secure:     secure,
-				Zone:       h.zone,
-				Forwarding: forwarding,
-			},
-		),
-		log,
-	)
+	opts := httpapi.Options{
+		Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone,
+		Forwarding: forwarding,
+	}
+	server := httpapi.Server(httpapi.New(svc, log, opts), log)
 	server.TLSConfig = shown
 	if h.resolver != "" {
 		if _, err := netip.ParseAddrPort(h.resolver); err != nil {
@@ -250,7 +242,7 @@ func (h *host) run(
 	if len(h.selfNames) > 0 {
 		background.Go(func() { h.keepSelfMade(work, log) })
 	}
-	if err := h.measure(work, &background, svc, shown, log); err != nil {
+	if err := h.besides(work, &background, svc, shown, log, opts); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())
 	}
@@ -312,35 +304,31 @@ func (h *host) forwarding() (f httpapi.Forwarding, err error) {
 	return f, nil
 }
 
-// measure serves metrics on an address of its own, if one is given.
-func (h *host) measure(
+// aside serves something else on an address of its own, if one is given: by TLS, or on loopback.
+func (h *host) aside(
 	ctx context.Context,
 	background *sync.WaitGroup,
-	svc *service.Service,
+	flag, address string,
 	shown *tls.Config,
 	log *slog.Logger,
+	handler http.Handler,
 ) error {
-	if h.metrics == "" {
+	if address == "" {
 		return nil
 	}
-	listener, err := net.Listen("tcp", h.metrics)
+	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return fmt.Errorf("--metrics: %w", err)
+		return fmt.Errorf("%s: %w", flag, err)
 	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && shown == nil && !tcp.IP.IsLoopback() {
 		return errors.Join(
-			usage(
-				"--metrics %s: without TLS metrics are served on loopback only; give --tls-cert "+
-					"and --tls-key",
-				h.metrics,
-			),
+			usage("%s %s: without TLS this is served on loopback only; give --tls-cert and --tls-key",
+				flag, address),
 			listener.Close(),
 		)
 	}
-	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
-	server := httpapi.Server(mux, log)
-	server.TLSConfig = shown.Clone()
+	server := httpapi.Server(handler, log)
+	server.TLSConfig = shown
 	background.Go(func() { // ends with Close
 		if shown != nil {
 			_ = server.ServeTLS(listener, "", "")
@@ -352,7 +340,32 @@ func (h *host) measure(
 		<-ctx.Done()
 		_ = server.Close()
 	})
+	log.Info("serving", "what", strings.TrimPrefix(flag, "--"), "address", listener.Addr().String())
 	return nil
+}
+
+// besides serves metrics, and devices that ask for certificates, on addresses of their own.
+func (h *host) besides(
+	ctx context.Context,
+	background *sync.WaitGroup,
+	svc *service.Service,
+	shown *tls.Config,
+	log *slog.Logger,
+	opts httpapi.Options,
+) error {
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
+	if err := h.aside(ctx, background, "--metrics", h.metrics, shown.Clone(), log, mux); err != nil {
+		return err
+	}
+	asking := shown.Clone()
+	if asking != nil { // whose certificate it is, and whether it counts, is looked up in the records
+		asking.ClientAuth = tls.RequestClientCert
+		// Answers in one record: small clients read no second one.
+		asking.DynamicRecordSizingDisabled = true
+	}
+	return h.aside(ctx, background, "--enrol-listen", h.enrolListen, asking, log,
+		httpapi.Enrolling(svc, log, opts))
 }
 
 func (a *app) serve() *cobra.Command {
@@ -442,6 +455,10 @@ starting, and changes nothing.`,
 	cmd.Flags().
 		StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "header with the client's "+
 			"address: x-forwarded-for or forwarded")
+	cmd.Flags().
+		StringVar(&h.enrolListen, "enrol-listen", "", "address and port at which devices ask for "+
+			"certificates and renew them, such as 0.0.0.0:7443; there a device can show its "+
+			"certificate by TLS")
 	cmd.Flags().
 		BoolVar(&h.probeInternal, "probe-internal", false, "allow probes of loopback, link-local "+
 			"and this machine's own addresses; operators can then see what listens there")

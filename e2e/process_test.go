@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
 	"encoding/pem"
 	"io"
@@ -389,6 +390,7 @@ func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 	}
 	template := &x509.Certificate{
 		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "localhost"},
 		NotAfter:              time.Now().Add(time.Hour),
 		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1)},
 		DNSNames:              []string{"localhost"},

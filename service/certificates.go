@@ -91,7 +91,7 @@ func (s *Service) prepareIssue(
 	if w.From, w.To, err = s.span(by, cmp.Or(days, a.Days(pki.ForClient))); err != nil {
 		return nil, err
 	}
-	w.Lists = a.Lists
+	w.Lists, w.Responders = a.Lists, a.Responders
 	key, err := pki.NewKey(rand.Reader, keyFor(d))
 	if err != nil {
 		return nil, err
@@ -127,7 +127,7 @@ func (s *Service) keepIssue(
 	); err != nil {
 		return row, err
 	}
-	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, i.key)
+	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, &i.key)
 }
 
 // mayIssue bounds how many valid certificates a device has.
@@ -245,7 +245,8 @@ func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
 	return nil
 }
 
-// give keeps an issued certificate and puts it with its key into its device's record.
+// give keeps an issued certificate and puts it with its key into its device's record; a nil key is
+// one that the device made itself and has alone.
 func (s *Service) give(
 	ctx context.Context,
 	tx *store.Tx,
@@ -253,13 +254,15 @@ func (s *Service) give(
 	a *vpn.Authority,
 	c *x509.Certificate,
 	above string,
-	key secret.Text,
+	key *secret.Text,
 ) (row api.Certificate, err error) {
 	kept := issued(a, c, pki.ForClient, actor(ctx))
 	kept.DeviceID = deviceID
 	// The record first: what it refuses leaves no certificate behind, in a job too, which goes on.
 	if _, err := s.Devices.change(ctx, tx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
-		d.Identity = &vpn.DeviceIdentity{Certificate: pki.Bundle(c) + above, Key: &key}
+		d.Identity = &vpn.DeviceIdentity{
+			Certificate: pki.Bundle(c) + above, Key: key, OnDevice: key == nil,
+		}
 		return d, nil
 	}, func(string) bool { return false }); err != nil {
 		return row, err

@@ -278,6 +278,7 @@ func (s *Service) issueToGateway(
 			From:         from,
 			To:           to,
 			Lists:        a.Lists,
+			Responders:   a.Responders,
 		},
 	)
 	if err != nil {

@@ -314,6 +314,6 @@ func (s *Service) answerDevice(
 			)
 		}
 	}
-	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, between(list), key)
+	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, between(list), &key)
 	return &row, err
 }

@@ -33,8 +33,10 @@ type Service struct {
 	mailWake chan struct{} // there are emails to send
 	reading  chan struct{} // how many lots of files are looked at side by side
 
-	readingOf sync.Map // by operator, a place for one
-	lists     lists    // revocation lists that were signed
+	readingOf  sync.Map   // by operator, a place for one
+	lists      lists      // revocation lists that were signed
+	statuses   statuses   // answers about certificates that were signed
+	registrars sync.Mutex // one is made at a time
 
 	directoryOnce sync.Mutex // one reading of the directory at a time
 	asking        *asking

@@ -85,6 +85,7 @@ func (s *Service) MakeSigner(
 				From:         from,
 				To:           to,
 				Lists:        a.Lists,
+				Responders:   a.Responders,
 			},
 		)
 		if err != nil {

@@ -59,6 +59,7 @@ type Wanted struct {
 	Permitted    []string
 	Excluded     []string
 	Lists        []string // web addresses of the issuer's revocation list
+	Responders   []string // and of who answers for the state of its certificates
 }
 
 // Issuer signs. Without a certificate the key is that of the new one, which vouches for itself.
@@ -81,6 +82,9 @@ func (e *IssueError) Error() string {
 // forIKE marks a gateway's certificate for IKE (RFC 4945 §5.1.3.12); older systems look
 // for it beside serverAuth.
 var forIKE = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}
+
+// registrarUse marks the certificate of who takes requests for an authority (RFC 6402 §2.10).
+var registrarUse = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 28}
 
 // serialBits makes serial numbers of at most 20 octets (RFC 5280 §4.1.2.2).
 const serialBits = 159
@@ -116,7 +120,7 @@ func Issue(
 	if err != nil {
 		return nil, err
 	}
-	t.CRLDistributionPoints = w.Lists
+	t.CRLDistributionPoints, t.OCSPServer = w.Lists, w.Responders
 	if w.Organisation != "" {
 		t.Subject.Organization = []string{w.Organisation}
 	}
@@ -360,6 +364,9 @@ func (w Wanted) usage(t *x509.Certificate, public crypto.PublicKey) {
 		if _, ok := public.(*rsa.PublicKey); ok { // key transport, which old TLS clients still use
 			t.KeyUsage |= x509.KeyUsageKeyEncipherment
 		}
+	case ForRegistrar:
+		t.KeyUsage |= x509.KeyUsageKeyEncipherment
+		t.UnknownExtKeyUsage = []asn1.ObjectIdentifier{registrarUse}
 	case ForClient:
 		t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
 	case ForSigning:

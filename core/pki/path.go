@@ -162,6 +162,7 @@ const (
 	ForClient    Usage = "client"
 	ForSigning   Usage = "signing"
 	ForAny       Usage = "any"
+	ForRegistrar Usage = "registrar" // takes requests for an authority
 )
 
 // UsageOf tells what a certificate is for, by its extensions (RFC 5280 §4.2.1.12).

@@ -37,6 +37,8 @@ type Authority struct {
 	Lists []string `json:"lists" required:"false"`
 	// URLs of its delta CRL, as written into the CRL.
 	Deltas []string `json:"deltas" required:"false"`
+	// URLs of its OCSP responder, as written into certificates.
+	Responders []string `json:"responders" required:"false"`
 	// It is still trusted, but issues no more.
 	Retired bool `json:"retired" required:"false"`
 	// Note for operators.
@@ -145,6 +147,7 @@ func (a *Authority) Validate() error {
 	}
 	each(in, "/lists", a.Lists, in.web)
 	each(in, "/deltas", a.Deltas, in.web)
+	each(in, "/responders", a.Responders, in.web)
 	return in.err()
 }
 
@@ -167,6 +170,7 @@ func (a *Authority) Normalise() {
 	a.KeySet = present(a.Key)
 	fill(&a.Lists)
 	fill(&a.Deltas)
+	fill(&a.Responders)
 }
 
 // Signer signs what is handed over: a certificate with its key.

@@ -179,6 +179,10 @@ func (in *inspector) identity(id *DeviceIdentity) {
 		return
 	}
 	switch {
+	case id.OnDevice && id.Key == nil:
+	case id.OnDevice:
+		in.add("/identity/key", "a key", "none: the device has it, and nobody else",
+			"leave the key out, or say that it is not on the device alone")
 	case id.Key == nil:
 		in.add(
 			"/identity/key",

@@ -299,6 +299,8 @@ type DeviceIdentity struct {
 	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
 	// A key is stored.
 	KeySet bool `json:"key_set" readOnly:"true"`
+	// The device made the key itself: it is nowhere else.
+	OnDevice bool `json:"on_device" required:"false"`
 }
 
 // Tunnel says which traffic goes through.

@@ -29,6 +29,7 @@ const { form, draft, row, wrong, reload, save, remove } = useRecord({
     day_limit: 0,
     lists: [] as string[],
     deltas: [] as string[],
+    responders: [] as string[],
     retired: false,
     note: '',
   },
@@ -41,6 +42,7 @@ const { form, draft, row, wrong, reload, save, remove } = useRecord({
     day_limit: a.day_limit ?? 0,
     lists: a.lists ?? [],
     deltas: a.deltas ?? [],
+    responders: a.responders ?? [],
     retired: !!a.retired,
     note: a.note ?? '',
   }),
@@ -149,6 +151,13 @@ async function look() {
           kind="list"
           label="URLs of its delta CRL"
           pointer="/deltas"
+          described
+        />
+        <Field
+          v-model="draft.responders"
+          kind="list"
+          label="URLs of its OCSP responder"
+          pointer="/responders"
           described
         />
         <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />

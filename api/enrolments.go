@@ -1,0 +1,33 @@
+package api
+
+import "time"
+
+// Enrolment is a word with which a device may ask for a certificate, for a key that it makes
+// itself. It is good for one key.
+type Enrolment struct {
+	ID          string `json:"id"`
+	DeviceID    string `json:"device_id"`
+	Device      string `json:"device"`
+	AuthorityID string `json:"authority_id"`
+	Authority   string `json:"authority"`
+	// When it ends.
+	Expires time.Time `json:"expires"`
+	// Who made it.
+	Operator string    `json:"operator"`
+	Created  time.Time `json:"created"`
+	// When the device had its certificate; null before.
+	Used *time.Time `json:"used,omitempty"`
+	// Serial number of that certificate, hexadecimal.
+	Serial string `json:"serial,omitempty"`
+}
+
+// NewEnrolment is an enrolment with what a client of a protocol needs.
+type NewEnrolment struct {
+	Enrolment
+	// The word; it is shown once. By EST it is the password, by SCEP the challenge password.
+	Word string `json:"word"`
+	// Address for EST (RFC 7030).
+	EST string `json:"est"`
+	// Address for SCEP (RFC 8894).
+	SCEP string `json:"scep"`
+}

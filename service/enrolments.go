@@ -1,0 +1,371 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto"
+	"crypto/rand"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/api"
+	"wardicon/core/pki"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Paths by which devices ask for certificates (RFC 7030 §3.2.2, with the CA's identifier as the
+// label; RFC 8894 §4).
+const (
+	ESTPath    = "/.well-known/est/"
+	SCEPPath   = "/scep/"
+	StatusPath = "/ocsp/"
+)
+
+// Hours that a word for a certificate is good for.
+const (
+	enrolHours     = 72
+	mostEnrolHours = 90 * 24
+)
+
+// keptEnrolments is how long it is known which word was used for which key.
+const keptEnrolments = 90 * 24 * time.Hour
+
+// MakeEnrolment makes a word with which a device may ask a CA for a certificate, once, for a key
+// that it makes itself. Hours 0 means 72.
+func (s *Service) MakeEnrolment(
+	ctx context.Context, deviceID, authorityID string, hours int,
+) (made api.NewEnrolment, err error) {
+	if hours < 0 || hours > mostEnrolHours {
+		return made, problem("enrolment", "/hours", fmt.Sprint(hours),
+			fmt.Sprintf("1 to %d, or 0 for %d", mostEnrolHours, enrolHours), "choose fewer hours")
+	}
+	if hours == 0 {
+		hours = enrolHours
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		made, err = s.makeEnrolment(ctx, tx, deviceID, authorityID,
+			s.now().Add(time.Duration(hours)*time.Hour))
+		return err
+	})
+	return made, err
+}
+
+func (s *Service) makeEnrolment(
+	ctx context.Context, tx *store.Tx, deviceID, authorityID string, until time.Time,
+) (made api.NewEnrolment, err error) {
+	d, _, err := s.wantedOf(ctx, tx, deviceID, nil)
+	if err != nil {
+		return made, err
+	}
+	if d.Offboarded != "" {
+		return made, problem("enrolment", "/device_id", d.Name+", which is offboarded",
+			"a device in use", "take it back into use, if it is")
+	}
+	a, _, _, err := s.issuer(ctx, tx, authorityID)
+	if err != nil {
+		return made, err
+	}
+	organisation, err := tx.Organisation(ctx)
+	if err != nil {
+		return made, err
+	}
+	if organisation.Links == "" {
+		return made, problem("enrolment", "/links", "no public address",
+			"the address under which devices reach this service",
+			"set it with the organisation's settings")
+	}
+	word := secret.New(strings.ToLower(rand.Text()))
+	made.Enrolment = api.Enrolment{
+		DeviceID: d.ID, Device: d.Name, AuthorityID: a.ID, Authority: a.Name, Operator: actor(ctx),
+		Expires: until.UTC().Truncate(time.Second),
+	}
+	if err := tx.AddEnrolment(ctx, &made.Enrolment, s.store.WordDigest(word)); err != nil {
+		return made, err
+	}
+	made.Word = word.Reveal()
+	made.EST = organisation.Links + ESTPath + a.ID
+	made.SCEP = organisation.Links + SCEPPath + a.ID
+	return made, audit(ctx, tx, "make", "enrolment", made.ID, d.Name+" at "+a.Name+" until "+
+		made.Expires.Format(time.DateTime))
+}
+
+// Enrolments lists those of a device.
+func (s *Service) Enrolments(ctx context.Context, deviceID string) ([]api.Enrolment, error) {
+	tx := s.store.Read()
+	if _, err := store.Devices.Get(ctx, tx, deviceID); err != nil {
+		return nil, err
+	}
+	return tx.Enrolments(ctx, deviceID)
+}
+
+// EndEnrolment takes a word back that was not used.
+func (s *Service) EndEnrolment(ctx context.Context, id string) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		deviceID, err := tx.EndEnrolment(ctx, id)
+		if err != nil {
+			return err
+		}
+		d, err := store.Devices.Get(ctx, tx, deviceID)
+		if err != nil {
+			return err
+		}
+		return audit(ctx, tx, "end", "enrolment", id, d.Name)
+	})
+}
+
+// ErrWord is the error for a word that is wrong, ended, used for another key or for another CA: who
+// guesses learns nothing.
+var ErrWord = vpn.Refuse(vpn.KindRole, "this word gives no certificate here: it is wrong, has "+
+	"expired, or was used for another key")
+
+// ErrHolder is the error for a certificate that cannot be renewed.
+var ErrHolder = vpn.Refuse(vpn.KindRole, "this certificate cannot be renewed here: it was not "+
+	"issued here, was revoked, has expired, or its device is no longer in use")
+
+// Enrol gives a certificate for the key of a request to the device that a word was made for: the
+// certificate and those above it. The same request again gets the same certificate, since an answer
+// can be lost.
+func (s *Service) Enrol(
+	ctx context.Context, authorityID string, word secret.Text, r *x509.CertificateRequest, from string,
+) (chain []*x509.Certificate, err error) {
+	public, err := publicDigest(r.PublicKey)
+	if err != nil {
+		return nil, ErrWord
+	}
+	type ready struct {
+		*issue
+		enrolment *store.Enrolment
+	}
+	err = settle(ctx, s, func(tx *store.Tx) (*ready, error) {
+		e, err := tx.EnrolmentBy(ctx, s.store.WordDigest(word))
+		switch {
+		case err != nil:
+			return nil, err
+		case e == nil || authorityID != "" && e.AuthorityID != authorityID || s.now().After(e.Expires):
+			return nil, ErrWord
+		case e.Used != nil:
+			if !bytes.Equal(e.Key, public) {
+				return nil, ErrWord
+			}
+			chain, err = s.hadBefore(ctx, tx, e)
+			return nil, err
+		}
+		i, err := s.prepareFor(ctx, tx, e.DeviceID, e.AuthorityID, r.PublicKey)
+		return &ready{i, e}, err
+	}, func(tx *store.Tx, i *ready) error {
+		if i == nil {
+			return nil
+		}
+		ctx := As(ctx, "enrolment "+i.enrolment.ID)
+		if chain, err = s.keepFor(ctx, tx, i.issue); err != nil {
+			return err
+		}
+		ok, err := tx.UseEnrolment(ctx, i.enrolment.ID, public, i.c.SerialNumber.Text(16))
+		if err == nil && !ok {
+			err = errStale
+		}
+		return err
+	})
+	s.checkSoon()
+	return chain, s.guessed(err, from)
+}
+
+// guessed counts what was refused to an address, so that nobody tries many words; whole offices
+// that renew from one address are not held up.
+func (s *Service) guessed(err error, from string) error {
+	if errors.Is(err, ErrWord) || errors.Is(err, ErrHolder) {
+		if busy := s.throttleFrom(from); busy != nil {
+			return busy
+		}
+	}
+	return err
+}
+
+// hadBefore is what an enrolment has given.
+func (s *Service) hadBefore(
+	ctx context.Context, tx *store.Tx, e *store.Enrolment,
+) ([]*x509.Certificate, error) {
+	list, err := store.Certificates.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{
+		"serial": e.Serial, "authority_id": e.AuthorityID, "revoked": "false",
+	}})
+	if err != nil {
+		return nil, err
+	}
+	if len(list.Items) == 0 {
+		return nil, ErrWord
+	}
+	a, err := store.Authorities.Get(ctx, tx, e.AuthorityID)
+	if err != nil {
+		return nil, err
+	}
+	return pki.Certificates(list.Items[0].PEM + a.Certificate)
+}
+
+// prepareFor makes a certificate for a key that a device has made itself.
+func (s *Service) prepareFor(
+	ctx context.Context, tx *store.Tx, deviceID, authorityID string, public crypto.PublicKey,
+) (*issue, error) {
+	d, w, err := s.wantedOf(ctx, tx, deviceID, nil)
+	if err != nil {
+		return nil, err
+	}
+	if d.Offboarded != "" {
+		return nil, ErrWord
+	}
+	a, by, above, err := s.issuer(ctx, tx, authorityID)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.mayIssue(ctx, tx, d, a); err != nil {
+		return nil, err
+	}
+	if w.From, w.To, err = s.span(by, a.Days(pki.ForClient)); err != nil {
+		return nil, err
+	}
+	w.Lists, w.Responders = a.Lists, a.Responders
+	c, err := pki.Issue(rand.Reader, by, public, w)
+	if err != nil {
+		return nil, refused("certificate", err)
+	}
+	if err := usableKey(d, c); err != nil {
+		return nil, err
+	}
+	return &issue{device: d, by: a, c: c, above: above}, nil
+}
+
+// usableKey refuses keys that the device's own release could not use for a connection.
+func usableKey(d *vpn.Device, c *x509.Certificate) error {
+	kinds := []string{"RSA", "ECDSA256", "ECDSA384", "ECDSA521"}
+	if found, ok := platform.Find(d.Platform, d.Release); ok {
+		for _, can := range found.Row.Can {
+			if len(can.KeyKinds) > 0 {
+				kinds = slices.DeleteFunc(kinds, func(k string) bool {
+					return !slices.Contains(can.KeyKinds, k)
+				})
+			}
+		}
+	}
+	if kind := pki.KeyKind(c); !slices.Contains(kinds, kind) {
+		return problem("certificate", "/request", "a key of the kind "+kind,
+			"one of the kinds "+strings.Join(kinds, ", ")+", which "+d.Name+" can use",
+			"make another key")
+	}
+	return nil
+}
+
+// keepFor keeps what was made for a device's own key.
+func (s *Service) keepFor(ctx context.Context, tx *store.Tx, i *issue) ([]*x509.Certificate, error) {
+	device, err := store.Devices.Version(ctx, tx, i.device.ID)
+	if err != nil {
+		return nil, err
+	}
+	authority, err := store.Authorities.Version(ctx, tx, i.by.ID)
+	if err != nil {
+		return nil, err
+	}
+	if device != i.device.Version || authority != i.by.Version {
+		return nil, errStale
+	}
+	if _, err := s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, nil); err != nil {
+		return nil, err
+	}
+	return pki.Certificates(pki.Bundle(i.c) + i.by.Certificate)
+}
+
+// Reenrol renews the certificate that a device shows it has the key of (RFC 7030 §4.2.2, RFC 8894
+// §3.3.1.2), for the same key or a new one. The old one stays valid until it expires or is revoked.
+func (s *Service) Reenrol(
+	ctx context.Context, authorityID string, has *x509.Certificate, r *x509.CertificateRequest,
+	from string,
+) (chain []*x509.Certificate, err error) {
+	if !pki.SameNames(r, has) {
+		return nil, problem("certificate", "/request", strings.Join(pki.Asked(r), ", "),
+			"the names of the certificate that is renewed, or none", "ask for no names")
+	}
+	err = settle(ctx, s, func(tx *store.Tx) (*issue, error) {
+		deviceID, by, err := s.holder(ctx, tx, authorityID, has)
+		if err != nil {
+			return nil, err
+		}
+		return s.prepareFor(ctx, tx, deviceID, by, r.PublicKey)
+	}, func(tx *store.Tx, i *issue) error {
+		chain, err = s.keepFor(As(ctx, "device "+i.device.ID), tx, i)
+		return err
+	})
+	if errors.Is(err, ErrWord) {
+		err = ErrHolder
+	}
+	s.checkSoon()
+	return chain, s.guessed(err, from)
+}
+
+// holder is the device that a certificate was issued to, and the CA that renews it: the one that
+// issued it or its successor. It must be the one that was asked, where one was. An expired or
+// revoked certificate has no holder.
+func (s *Service) holder(
+	ctx context.Context, tx *store.Tx, authorityID string, has *x509.Certificate,
+) (deviceID, by string, err error) {
+	now := s.now()
+	if now.Before(has.NotBefore) || now.After(has.NotAfter) {
+		return "", "", ErrHolder
+	}
+	list, err := store.Certificates.List(ctx, tx, store.Query{Limit: 10, Conditions: map[string]string{
+		"serial": has.SerialNumber.Text(16), "revoked": "false",
+	}})
+	if err != nil {
+		return "", "", err
+	}
+	for _, c := range list.Items {
+		kept, err := pki.Certificates(c.PEM)
+		if err != nil || !kept[0].Equal(has) || c.DeviceID == "" {
+			continue
+		}
+		from, err := store.Authorities.Row(ctx, tx, c.AuthorityID)
+		if err != nil {
+			return "", "", err
+		}
+		by := cmp.Or(from.SuccessorID, from.ID)
+		if authorityID != "" && authorityID != by && authorityID != from.ID {
+			continue
+		}
+		return c.DeviceID, by, nil
+	}
+	return "", "", ErrHolder
+}
+
+// CAs are the certificates of a CA that issues here, its own first; of all that issue, where none
+// is named.
+func (s *Service) CAs(ctx context.Context, authorityID string) (
+	all []*x509.Certificate, err error,
+) {
+	if authorityID == "" {
+		list, err := store.Authorities.Where(ctx, s.store.Read(), "1")
+		for _, a := range list {
+			if a.Key == nil || a.Retired {
+				continue
+			}
+			own, err := pki.Certificates(a.Certificate)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, own...)
+		}
+		return all, err
+	}
+	a, err := store.Authorities.Get(ctx, s.store.Read(), authorityID)
+	if err != nil {
+		return nil, err
+	}
+	if a.Key == nil {
+		return nil, &store.NotFoundError{Noun: "CA that issues", ID: authorityID}
+	}
+	return pki.Certificates(a.Certificate)
+}
