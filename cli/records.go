@@ -195,6 +195,8 @@ func deviceNoun() noun[api.Device] {
 			{flag: "masquerade", path: "site.masquerade"},
 			{flag: "certificate", path: "identity.certificate", kind: fileField},
 			{flag: "key-file", path: "identity.key", kind: fileField},
+			{flag: "enrol", path: "enrolment.authority_id", refers: toAuthority},
+			{flag: "enrol-round", path: "enrolment.round"},
 		},
 		find: findDevice,
 		meta: func(d api.Device) vpn.Meta { return d.Meta },
@@ -350,6 +352,7 @@ detects traffic that bypasses the tunnel.`,
 					"name":     {&o.Name, &given.Name},
 					"domain":   {&o.Domain, &given.Domain},
 					"links":    {&o.Links, &given.Links},
+					"enrol":    {&o.Enrol, &given.Enrol},
 					"links-v4": {&o.LinksV4, &given.LinksV4},
 					"links-v6": {&o.LinksV6, &given.LinksV6},
 				} {
@@ -377,6 +380,8 @@ detects traffic that bypasses the tunnel.`,
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
 	change.Flags().
 		StringVar(&given.Links, "links", "", linksHelp)
+	change.Flags().StringVar(&given.Enrol, "enrol", "", "URL at which devices renew the "+
+		"certificates of their own keys, such as https://enrol.skerryline.example:7443")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "URL that is reachable over IPv4 only")
 	change.Flags().
 		IntVar(&given.ProbeEvery, "probe-every", 0, "hours between probes of each gateway; 0 "+

@@ -288,3 +288,143 @@ func TestEnrol(t *testing.T) {
 		}
 	})
 }
+
+// TestEnrolParcel hands out files with which a device makes its key itself: the script of a Linux
+// parcel runs with the system's own curl and openssl, an Apple profile is read by another reader.
+func TestEnrolParcel(t *testing.T) {
+	t.Parallel()
+	f := start(t, true)
+	run := f.commands()
+	dir := t.TempDir()
+	cert, key, _ := certificate(t)
+	pair, err := tls.LoadX509KeyPair(cert, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := httptest.NewUnstartedServer(httpapi.Enrolling(f.svc,
+		slog.New(slog.NewTextHandler(f.log, nil)), httpapi.Options{Secure: true}))
+	server.TLS = &tls.Config{
+		Certificates: []tls.Certificate{pair}, ClientAuth: tls.RequestClientCert,
+		MinVersion: tls.VersionTLS12,
+	}
+	server.StartTLS()
+	defer server.Close()
+	_, port, _ := net.SplitHostPort(server.Listener.Addr().String())
+	run(0, "", "organisation", "change", "--links", f.url, "--enrol", "https://localhost:"+port)
+	for name, platform := range map[string][2]string{
+		"Tide box": {"linux", "6"}, "Tide phone": {"ios", "18"}, "Tide tablet": {"android", "15"},
+	} {
+		run(0, "", "device", "add", name, "--person", "Ada Fjell", "--platform", platform[0],
+			"--release", platform[1], "--encrypted", "--enrol", "Skerry Line Authority")
+		run(0, "", "profile", "add", name, "--gateway", "Brattvik", "--protocol", "ikev2")
+	}
+	run(1, "a key that the device makes itself", "plan", "Tide tablet", "Brattvik")
+	box := filepath.Join(dir, "box")
+	run(0, "", "build", "Tide box/Brattvik", "--out", box)
+	outdated := func() bool {
+		list, err := f.client.Parcels(t.Context(), f.profile("Tide box", "Brattvik"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return list.Items[0].Outdated
+	}
+	// Its script runs below a folder of ours in the place of /etc.
+	text, err := os.ReadFile(filepath.Join(box, "skerry-line-brattvik-certificate.sh"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	script := filepath.Join(dir, "certificate.sh")
+	if err := os.WriteFile(script, bytes.ReplaceAll(text, []byte("/etc/swanctl"),
+		[]byte(dir+"/etc")), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "etc"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	config := filepath.Join(dir, "etc", "skerry-line-brattvik-enrol.conf")
+	if err := os.Rename(filepath.Join(box, "skerry-line-brattvik-enrol.conf"), config); err != nil {
+		t.Fatal(err)
+	}
+	device := func() (string, error) {
+		return judged(t, dir, "env", "CURL_CA_BUNDLE="+cert, "sh", script)
+	}
+	own := filepath.Join(dir, "etc", "x509", "skerry-line-brattvik-cert1.pem")
+	private := filepath.Join(dir, "etc", "private", "skerry-line-brattvik-key.pem")
+	shown := func() string {
+		out, err := judged(t, dir, "openssl", "x509", "-in", own, "-noout", "-subject", "-serial",
+			"-ext", "subjectAltName")
+		if err != nil {
+			t.Fatal(out)
+		}
+		return out
+	}
+	if out, err := device(); err != nil {
+		t.Fatal(out, f.log)
+	}
+	first := shown()
+	if !strings.Contains(first, "DNS:tide-box.devices.skerryline.example") {
+		t.Error(first)
+	}
+	if info, err := os.Stat(private); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the key is open to others: %v", err)
+	}
+	if outdated() {
+		t.Error("the parcel is outdated once the device has its certificate")
+	}
+	if _, err := device(); err != nil || shown() != first {
+		t.Errorf("run again, it gets another certificate (%v)", err)
+	}
+	run(0, "its key never leaves it; the certificate was issued", "plan", "Tide box", "Brattvik")
+	// A certificate that ends soon is renewed with the certificate itself, for another key.
+	if err := os.WriteFile(config, []byte("user = \"device:spent\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	text, err = os.ReadFile(script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(script, bytes.Replace(text, []byte("left 2592000"),
+		[]byte("left 99999999"), 1), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := device(); err != nil || shown() == first {
+		t.Errorf("it is not renewed: %v %s", err, out)
+	}
+	// Once it is revoked, the device can ask again with the word of its next parcel.
+	run(0, "", "certificate", "revoke", "--device", "Tide box", "--reason", "superseded", "--yes")
+	if !outdated() {
+		t.Error("the parcel with the old word is not outdated")
+	}
+	phone := filepath.Join(dir, "phone")
+	run(0, "", "build", "Tide phone/Brattvik", "--out", phone)
+	out, err := judged(t, phone, "sh", "-c", "openssl cms -verify -noverify -inform der -in "+
+		"skerry-line-brattvik.mobileconfig 2>/dev/null | python3 -c '"+`
+import plistlib, sys
+p = plistlib.loads(sys.stdin.buffer.read())["PayloadContent"]
+s = [x for x in p if x["PayloadType"] == "com.apple.security.scep"][0]
+v = [x for x in p if x["PayloadType"] == "com.apple.vpn.managed"][0]
+assert v["IKEv2"]["PayloadCertificateUUID"] == s["PayloadUUID"]
+assert not [x for x in p if x["PayloadType"] == "com.apple.security.pkcs12"]
+c = s["PayloadContent"]
+print(c["URL"], c["Challenge"], c["Subject"][0][0][1], c["Key Type"])
+'`)
+	if err != nil {
+		t.Fatal(out)
+	}
+	got := strings.Fields(out)
+	if len(got) != 5 || got[4] != "RSA" {
+		t.Fatal(out)
+	}
+	for _, step := range [][]string{
+		{"curl", "-sS", "-o", "ra.p7", got[0] + "?operation=GetCACert"},
+		{"sh", "-c", "openssl pkcs7 -inform der -in ra.p7 -print_certs | openssl x509 -out ra.pem"},
+		{"openssl", "genrsa", "-out", "phone.key", "2048"},
+		{"pki", "--scep", "--url", got[0], "--in", "phone.key", "--dn", "CN=Tide phone",
+			"--password", got[1], "--cacert-enc", "ra.pem", "--cacert-sig", "ra.pem", "--outform",
+			"pem"},
+	} {
+		if out, err := judged(t, dir, step[0], step[1:]...); err != nil {
+			t.Fatalf("%s: %s\n%s", step[0], out, f.log)
+		}
+	}
+}

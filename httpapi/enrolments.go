@@ -8,7 +8,7 @@ import (
 )
 
 type enrolmentInput struct {
-	ID   string `path:"id"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the device"`
 	Body struct {
 		// CA that issues the certificate.
 		AuthorityID string `json:"authority_id" maxLength:"40"`

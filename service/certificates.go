@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"wardicon/api"
-	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -170,9 +169,9 @@ func (s *Service) wantedOf(
 	if err != nil {
 		return nil, w, err
 	}
-	below := ".devices." + cmp.Or(organisation.Domain, "invalid")
+	below := devicesBelow(organisation)
 	if len(names) == 0 {
-		names = []string{format.FileName(d.Name, "") + below}
+		names = ownNames(d, organisation)
 	} else if err := s.namable(ctx, tx, d, below, names); err != nil {
 		return nil, w, err
 	}
@@ -482,7 +481,15 @@ func (s *Service) offboard(
 		tx,
 		d.ID,
 		0,
-		func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil },
+		func(d *vpn.Device) (*vpn.Device, error) {
+			d.Identity = nil
+			if d.Enrolment != nil { // it may ask once more, with a word of its next parcel
+				next := *d.Enrolment
+				next.Round++
+				d.Enrolment = &next
+			}
+			return d, nil
+		},
 		func(string) bool { return false },
 	)
 	return err

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"wardicon/api"
+	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -368,4 +369,57 @@ func (s *Service) CAs(ctx context.Context, authorityID string) (
 		return nil, &store.NotFoundError{Noun: "CA that issues", ID: authorityID}
 	}
 	return pki.Certificates(a.Certificate)
+}
+
+// enrolOf is how a device gets its certificate itself; nil where it does not.
+func enrolOf(ctx context.Context, tx *store.Tx, d *vpn.Device, o vpn.Organisation) (
+	*vpn.Enrol, error,
+) {
+	e := d.Enrolment
+	if e == nil || o.Links == "" {
+		return nil, nil
+	}
+	a, err := store.Authorities.Get(ctx, tx, e.AuthorityID)
+	var none *store.NotFoundError
+	if errors.As(err, &none) {
+		return nil, nil // the CA is gone: the device has no certificate
+	}
+	if err != nil {
+		return nil, err
+	}
+	chain, err := pki.Certificates(a.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	out := &vpn.Enrol{
+		EST: cmp.Or(o.Enrol, o.Links) + ESTPath + a.ID, SCEP: o.Links + SCEPPath + a.ID,
+		Word: tx.DeviceWord(d.ID, e), Name: cut(d.Name, 64), Above: between(chain),
+		Alt: ownNames(d, o)[0], RSA: keyFor(d) == pki.RSA3072,
+	}
+	if o.Enrol != "" {
+		out.Renew = out.EST
+	}
+	return out, nil
+}
+
+// ownNames are the names that a device's certificate has where none were chosen.
+func ownNames(d *vpn.Device, o vpn.Organisation) []string {
+	return []string{format.FileName(d.Name, "") + devicesBelow(o)}
+}
+
+func devicesBelow(o vpn.Organisation) string {
+	return ".devices." + cmp.Or(o.Domain, "invalid")
+}
+
+// parcelEnrols is how long after a parcel was built its word is good.
+const parcelEnrols = 90 * 24 * time.Hour
+
+// enrolByParcel lets the device ask with the word that is in its parcel.
+func (s *Service) enrolByParcel(ctx context.Context, tx *store.Tx, w *worked) error {
+	d := w.in.Device
+	word := s.store.WordDigest(w.in.Enrol.Word)
+	return tx.PutEnrolment(ctx, &api.Enrolment{
+		DeviceID: d.ID, AuthorityID: d.Enrolment.AuthorityID, Operator: actor(ctx),
+		Expires: s.now().Add(parcelEnrols),
+	}, word)
 }

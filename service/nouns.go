@@ -221,6 +221,12 @@ func (s *Service) devices() *Devices {
 		},
 		before: nothing[*vpn.Device],
 		refers: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
+			if d.Enrolment != nil {
+				if err := reference(ctx, tx, store.Authorities, "device", "/enrolment/authority_id",
+					d.Enrolment.AuthorityID); err != nil {
+					return err
+				}
+			}
 			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)
 		},
 		used: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {

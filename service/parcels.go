@@ -228,6 +228,11 @@ func (s *Service) keepParcel(ctx context.Context, tx *store.Tx, w *worked, p *ap
 	if err := tx.AddParcel(ctx, p); err != nil {
 		return err
 	}
+	if w.in.Enrol != nil && w.plan.Connection.NeedsIdentity() {
+		if err := s.enrolByParcel(ctx, tx, w); err != nil {
+			return err
+		}
+	}
 	w.subject.Outdated = false
 	// Its last parcel is no longer outdated.
 	return errors.Join(

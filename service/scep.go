@@ -81,7 +81,7 @@ func (s *Service) SCEP(ctx context.Context, authorityID string, data []byte, fro
 		return nil, err
 	}
 	if e.Request == nil {
-		return e.Refused(registrar, pki.FailCheck)
+		return e.Refused(rand.Reader, registrar, pki.FailCheck)
 	}
 	var chain []*x509.Certificate
 	switch e.Kind {
@@ -90,16 +90,16 @@ func (s *Service) SCEP(ctx context.Context, authorityID string, data []byte, fro
 	case pki.AskRenewal:
 		chain, err = s.Reenrol(ctx, authorityID, e.Signer, e.Request, from)
 	default:
-		return e.Refused(registrar, pki.FailRequest)
+		return e.Refused(rand.Reader, registrar, pki.FailRequest)
 	}
 	var wrong *vpn.Problems
 	switch {
 	case errors.Is(err, ErrWord), errors.Is(err, ErrHolder), errors.As(err, &wrong):
 		s.log.WarnContext(ctx, "a device gets no certificate", "authority", authorityID, "from", from,
 			"error", err)
-		return e.Refused(registrar, pki.FailRequest)
+		return e.Refused(rand.Reader, registrar, pki.FailRequest)
 	case err != nil:
 		return nil, err
 	}
-	return e.Granted(registrar, chain...)
+	return e.Granted(rand.Reader, registrar, chain...)
 }

@@ -20,10 +20,12 @@ func (tx *Tx) SetSuccessor(ctx context.Context, authorityID, successorID string)
 	return err
 }
 
-// newest are the valid certificates of devices that are the last one of their device.
+// newest are the valid certificates of devices that are the last one of their device; those of keys
+// that devices have made themselves are renewed by them.
 const newest = `certificates c WHERE c.device_id IS NOT NULL AND c.revoked IS NULL AND c.expires > ?
 	AND NOT EXISTS (SELECT 1 FROM certificates n WHERE n.device_id = c.device_id AND n.created >
-	c.created)`
+	c.created) AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.id = c.device_id AND
+	json_extract(d.body, '$.identity.on_device'))`
 
 // NewestOf lists devices whose newest certificate is valid, of an authority, and expires before a
 // moment, in the order of their identifiers after one.

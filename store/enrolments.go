@@ -9,9 +9,11 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/secret"
+	"wardicon/core/vpn"
 )
 
 var _ = step(34, `
+ALTER TABLE organisation ADD COLUMN enrol TEXT NOT NULL DEFAULT '';
 -- Words with which devices may ask for a certificate, each for one key.
 CREATE TABLE enrolments (
     id           TEXT PRIMARY KEY,
@@ -36,6 +38,7 @@ CREATE TABLE registrars (
 `, `
 DROP TABLE registrars;
 DROP TABLE enrolments;
+ALTER TABLE organisation DROP COLUMN enrol;
 `)
 
 // Enrolment is a word with which a device may ask for a certificate.
@@ -47,6 +50,28 @@ type Enrolment struct {
 // WordDigest is what is kept of a word.
 func (s *Store) WordDigest(word secret.Text) string {
 	return s.seal.mac([]byte("enrolment\x00" + word.Reveal()))
+}
+
+// DeviceWord is the word that stands in a device's files: the same as long as its round is.
+func (tx *Tx) DeviceWord(deviceID string, e *vpn.DeviceEnrolment) secret.Text {
+	made := tx.s.seal.mac([]byte(fmt.Sprintf("device word\x00%s\x00%s\x00%d", deviceID,
+		e.AuthorityID, e.Round)))
+	return secret.New(made[:32])
+}
+
+// PutEnrolment keeps one for the word in a device's files: a new one, or the same for longer where
+// it was not used.
+func (tx *Tx) PutEnrolment(ctx context.Context, e *api.Enrolment, digest string) error {
+	known, err := tx.EnrolmentBy(ctx, digest)
+	switch {
+	case err != nil:
+		return err
+	case known == nil:
+		return tx.AddEnrolment(ctx, e, digest)
+	}
+	_, err = tx.q.ExecContext(ctx, `UPDATE enrolments SET expires = ? WHERE id = ? AND used IS NULL`,
+		millis(e.Expires), known.ID)
+	return err
 }
 
 // AddEnrolment keeps one, and gives it its identity.

@@ -202,7 +202,7 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 	if c.Authority != "" {
 		steps = append(steps, trust(p)...)
 	}
-	if c.NeedsIdentity() {
+	if c.NeedsIdentity() && !enrols(c) {
 		steps = append(steps, own(p)...)
 	}
 	return append(steps, found.steps...)
@@ -336,7 +336,7 @@ func values(c vpn.Connection, only ...string) []Value {
 	if c.Authority != "" {
 		add("Authority file", format.FileName(c.Name, format.AuthorityFile), false)
 	}
-	if c.NeedsIdentity() && c.Identity != nil {
+	if c.NeedsIdentity() && c.Identity != nil && !enrols(c) {
 		add("Certificate file", format.FileName(c.Name, identityFile), false)
 		if _, passphrase, err := format.Packed("card", c, false); err == nil {
 			add("Passphrase of the file", passphrase.Reveal(), true)
@@ -344,6 +344,9 @@ func values(c vpn.Connection, only ...string) []Value {
 	}
 	return list
 }
+
+// enrols tells that the device gets its certificate itself.
+func enrols(c vpn.Connection) bool { return c.Identity != nil && c.Identity.Enrol != nil }
 
 // identityFile is the ending of the PKCS#12 file that a person takes in by hand.
 const identityFile = "-identity.p12"
@@ -396,7 +399,7 @@ func Material(p vpn.Platform, c vpn.Connection) ([]format.File, error) {
 			},
 		)
 	}
-	if c.NeedsIdentity() && c.Identity != nil {
+	if c.NeedsIdentity() && c.Identity != nil && !enrols(c) {
 		data, _, err := format.Packed("card", c, false)
 		if err != nil {
 			return nil, err

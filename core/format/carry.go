@@ -18,10 +18,25 @@ import (
 	"wardicon/core/vpn"
 )
 
+// Feature is something that only some formats can do.
+type Feature string
+
+// Enrols marks a format in which a device asks for the certificate of a key that it makes itself.
+const Enrols Feature = "enrols"
+
 // Sound refuses what no writer can take: a protocol that the format does not have,
 // settings that are missing, text that is not printable, addresses and proposals that
 // are none.
-func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
+//
+// A key that the device makes itself is refused but where the format enrols.
+func Sound(title string, c vpn.Connection, can []vpn.Protocol, features ...Feature) error {
+	if c.NeedsIdentity() && c.Identity != nil && c.Identity.Enrol != nil &&
+		!slices.Contains(features, Enrols) {
+		return &UnfitError{
+			title, vpn.FieldIdentity, "a key that the device makes itself",
+			"a certificate with its key in the file; this format cannot have the device ask for one",
+		}
+	}
 	if err := Printable(title, c); err != nil {
 		return err
 	}
@@ -91,7 +106,8 @@ func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
 			return &UnfitError{title, vpn.FieldMinTLS, fmt.Sprintf("%q", t.MinTLS), "1.2 or 1.3"}
 		}
 	}
-	if c.NeedsIdentity() && (c.Identity == nil || c.Identity.Certificate == "") {
+	if c.NeedsIdentity() && (c.Identity == nil ||
+		c.Identity.Certificate == "" && c.Identity.Enrol == nil) {
 		return &UnfitError{
 			title,
 			vpn.FieldIdentity,

@@ -1,12 +1,12 @@
 package pki
 
 import (
-	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"errors"
+	"io"
 	"slices"
 	"strings"
 
@@ -125,7 +125,7 @@ func challenge(r *x509.CertificateRequest) string {
 }
 
 // Granted answers a message with a certificate and those above it, closed for whoever asked.
-func (e Enrolment) Granted(registrar Identity, chain ...*x509.Certificate) ([]byte, error) {
+func (e Enrolment) Granted(random io.Reader, registrar Identity, chain ...*x509.Certificate) ([]byte, error) {
 	bare, err := Collection(chain...)
 	if err != nil {
 		return nil, err
@@ -134,17 +134,17 @@ func (e Enrolment) Granted(registrar Identity, chain ...*x509.Certificate) ([]by
 	if err != nil {
 		return nil, err
 	}
-	return e.answer(registrar, closed, "0", "")
+	return e.answer(random, registrar, closed, "0", "")
 }
 
 // Refused answers a message with a failure.
-func (e Enrolment) Refused(registrar Identity, failure string) ([]byte, error) {
-	return e.answer(registrar, nil, "2", failure)
+func (e Enrolment) Refused(random io.Reader, registrar Identity, failure string) ([]byte, error) {
+	return e.answer(random, registrar, nil, "2", failure)
 }
 
-func (e Enrolment) answer(by Identity, content []byte, status, failure string) ([]byte, error) {
+func (e Enrolment) answer(random io.Reader, by Identity, content []byte, status, failure string) ([]byte, error) {
 	nonce := make([]byte, 16)
-	if _, err := rand.Read(nonce); err != nil {
+	if _, err := io.ReadFull(random, nonce); err != nil {
 		return nil, err
 	}
 	attributes := []pkcs7.Attribute{

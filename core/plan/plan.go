@@ -30,6 +30,7 @@ type Input struct {
 
 	// how fast gateways answer where the person is, by their identifiers
 	Times    map[string]AnswerTime
+	Enrol    *vpn.Enrol   // how the device gets its certificate itself, where it does
 	Fallback *vpn.Gateway // the second gateway of the profile, where it has one
 	Second   string       // the name of the gateway to which this one is the second choice
 
@@ -168,6 +169,13 @@ type planner struct {
 func (p *planner) fits() {
 	codec, ok := all.ByName(p.plan.Format)
 	c := p.plan.Connection
+	if !ok && c.NeedsIdentity() && c.Identity != nil && c.Identity.Enrol != nil {
+		p.plan.Unfit = &format.UnfitError{
+			Format: "the settings that people type", Field: vpn.FieldIdentity, Found: "a key that the device makes itself",
+			Expected: "a certificate with its key, which a person can import",
+		}
+		return
+	}
 	if !ok || !p.plan.Offered || !p.plan.Ability.Support.Usable() || !c.Settings() ||
 		c.NeedsIdentity() && c.Identity == nil {
 		return

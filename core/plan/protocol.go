@@ -196,7 +196,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 		return nil
 	}
 	identity := ""
-	if p.in.Device.Identity == nil {
+	if p.in.Device.Identity == nil && p.in.Enrol == nil {
 		identity = p.in.Device.Name + " has no certificate"
 	}
 	key := ""

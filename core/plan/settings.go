@@ -62,6 +62,10 @@ func (p *planner) certificates() {
 	if !c.NeedsIdentity() {
 		return
 	}
+	if e := p.in.Enrol; e != nil {
+		p.enrolment(*e)
+		return
+	}
 	if d.Identity == nil || d.Identity.Key == nil {
 		p.choose(
 			vpn.FieldIdentity,
@@ -96,6 +100,24 @@ func (p *planner) certificates() {
 			ByDevice,
 			"the name in the certificate, checked by both sides",
 		)
+	}
+}
+
+// enrolment has the device make its key and ask for the certificate itself.
+func (p *planner) enrolment(e vpn.Enrol) {
+	c, d := &p.plan.Connection, p.in.Device
+	c.Identity = &vpn.Identity{Enrol: &e}
+	known := "its key never leaves it, and its certificate is not issued yet"
+	if d.Identity != nil {
+		known = "its key never leaves it; the certificate was issued"
+		c.Identity.Certificate = d.Identity.Certificate
+	}
+	p.choose(vpn.FieldIdentity, "Certificate", e.Name, ByDevice, "%s asks for it itself: %s", d.Name,
+		known)
+	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
+		c.IKEv2.LocalID = e.Alt
+		p.choose(vpn.FieldLocalID, "Local identity", e.Alt, ByDevice,
+			"the name that the certificate will have, checked by both sides")
 	}
 }
 

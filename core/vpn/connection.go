@@ -90,6 +90,21 @@ func (r DemandRule) Always() bool {
 type Identity struct {
 	Certificate string      `json:"certificate"`
 	Key         secret.Text `json:"key,omitzero"`
+	// How the device gets the certificate for a key that it makes itself; null where the key is
+	// here.
+	Enrol *Enrol `json:"enrol,omitempty"`
+}
+
+// Enrol is how a device gets its certificate itself, for a key that never leaves it.
+type Enrol struct {
+	EST   string      `json:"est"`           // address for EST (RFC 7030 §3.2.2)
+	Renew string      `json:"renew"`         // the one that takes certificates for proof; may be empty
+	SCEP  string      `json:"scep"`          // address for SCEP (RFC 8894 §4.1)
+	Word  secret.Text `json:"word,omitzero"` // for one certificate
+	Name  string      `json:"name"`          // common name
+	Alt   string      `json:"alt"`           // the name that both sides check
+	Above string      `json:"above"`         // CAs between the certificate and its root, PEM
+	RSA   bool        `json:"rsa"`           // the kind of key; P-256 else
 }
 
 // L2TPSetting is the part of a connection that only L2TP/IPsec has. Proposals are
@@ -278,7 +293,8 @@ func (c Connection) Clone() Connection {
 	})
 	c.DemandRules = slices.Clone(c.DemandRules) // nothing changes one
 	c.Proxy = part(c.Proxy, func(p *Proxy) { p.Bypass = slices.Clone(p.Bypass) })
-	c.Identity, c.Site = part(c.Identity, nil), c.Site.Clone()
+	c.Identity = part(c.Identity, func(i *Identity) { i.Enrol = part(i.Enrol, nil) })
+	c.Site = c.Site.Clone()
 	c.L2TP = part(c.L2TP, func(l *L2TPSetting) {
 		l.PPP, l.IKE, l.ESP = slices.Clone(l.PPP), slices.Clone(l.IKE), slices.Clone(l.ESP)
 	})
@@ -318,6 +334,9 @@ func (c *Connection) Secrets() []*secret.Text {
 	}
 	if c.Identity != nil {
 		list = append(list, &c.Identity.Key)
+		if c.Identity.Enrol != nil {
+			list = append(list, &c.Identity.Enrol.Word)
+		}
 	}
 	return list
 }

@@ -493,6 +493,12 @@ func (d *Device) Validate() error {
 	if d.Site != nil {
 		in.site(d)
 	}
+	if e := d.Enrolment; e != nil {
+		in.required("/enrolment/authority_id", e.AuthorityID, maxName)
+		if e.Round < 0 || e.Round > 1_000_000 {
+			in.add("/enrolment/round", fmt.Sprint(e.Round), "0 to 1000000", "raise it by one")
+		}
+	}
 	if id := d.Identity; id != nil {
 		in.identity(id)
 	}
@@ -642,6 +648,7 @@ func (o *Organisation) Validate() error {
 	in.required("/name", o.Name, maxName)
 	in.host("/domain", o.Domain)
 	in.origin("/links", o.Links)
+	in.origin("/enrol", o.Enrol)
 	in.origin("/links_v4", o.LinksV4)
 	in.origin("/links_v6", o.LinksV6)
 	if o.ProbeEvery < 0 || o.ProbeEvery > 720 {

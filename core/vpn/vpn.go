@@ -270,6 +270,9 @@ type Device struct {
 	Encrypted bool `json:"encrypted"`
 	// Certificate of the device with its private key.
 	Identity *DeviceIdentity `json:"identity,omitempty"`
+	// The device makes its key itself and has a CA issue the certificate; null where the key is
+	// made here or elsewhere.
+	Enrolment *DeviceEnrolment `json:"enrolment,omitempty"`
 	// Networks behind a router; null for a device that connects only itself.
 	Site *Site `json:"site,omitempty"`
 
@@ -289,6 +292,15 @@ const (
 
 // OffboardReasons lists the reasons.
 var OffboardReasons = []OffboardReason{Lost, Left, Retired}
+
+// DeviceEnrolment says which CA issues the certificate for a key that a device makes itself.
+type DeviceEnrolment struct {
+	// CA that issues it.
+	AuthorityID string `json:"authority_id"`
+	// Raise it to give the device another word, so that it can ask once more: a word is good for
+	// one key.
+	Round int `json:"round" required:"false"`
+}
 
 // DeviceIdentity is the certificate that a device proves itself with.
 type DeviceIdentity struct {
@@ -469,6 +481,10 @@ type Organisation struct {
 	Links string `json:"links" required:"false"`
 	// Why people cannot open links that begin with it; empty where nothing speaks against it.
 	LinksProblem string `json:"links_problem,omitempty" readOnly:"true"`
+	// Address at which devices renew the certificates of their own keys (serve --enrol-listen), such
+	// as https://enrol.skerryline.example:7443; without one they ask at the public URL, and cannot
+	// renew by EST.
+	Enrol string `json:"enrol" required:"false"`
 	// The same over IPv4 only; with links_v6 it detects traffic that bypasses a tunnel.
 	LinksV4 string `json:"links_v4" required:"false"`
 	// The same by IPv6 alone.

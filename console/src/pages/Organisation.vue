@@ -10,6 +10,7 @@ const { draft, wrong, done, busy, fill, run } = useForm({
   name: '',
   domain: '',
   links: '',
+  enrol: '',
   links_v4: '',
   links_v6: '',
   factors: false,
@@ -19,9 +20,9 @@ const { draft, wrong, done, busy, fill, run } = useForm({
 const loaded = ref(false)
 const version = ref(0)
 function show(o: Schemas['Organisation']) {
-  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false } = o
+  const { name, domain, links = '', enrol = '', links_v4 = '', links_v6 = '', factors = false } = o
   const { probe_every = 0, keep_parcels = 0 } = o
-  fill({ name, domain, links, links_v4, links_v6, factors, probe_every, keep_parcels })
+  fill({ name, domain, links, enrol, links_v4, links_v6, factors, probe_every, keep_parcels })
   version.value = o.version
 }
 
@@ -76,6 +77,12 @@ async function save() {
       pointer="/links"
       placeholder="https://connect.skerryline.example"
       help="Links in emails start with it. Without one, no links are sent."
+    />
+    <Field
+      v-model="draft.enrol"
+      label="URL at which devices renew certificates"
+      pointer="/enrol"
+      help="For devices that make their keys themselves: an address of its own, by TLS."
     />
     <details class="mb-3" :open="!!(draft.links_v4 || draft.links_v6)">
       <summary>URLs over IPv4 only and IPv6 only</summary>

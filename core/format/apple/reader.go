@@ -123,6 +123,8 @@ func (r *reader) read(data []byte) {
 			r.anchor(item)
 		case "com.apple.security.pkcs12":
 			r.identity(item)
+		case scepType:
+			r.enrolment(item)
 		default:
 			if right := format.Meant(kind, payloadTypes); right != "" {
 				r.Note(format.KeyMalformed, r.At(item, item, "PayloadType"),
@@ -245,6 +247,33 @@ func (r *reader) identity(item *tree.Node) {
 	}
 	r.Note(format.SecretClear, n.At, "a private key with its passphrase")
 	r.identities[strings.ToUpper(r.Text(item, "PayloadUUID"))] = id
+}
+
+// enrolment reads how the device asks for its certificate itself.
+func (r *reader) enrolment(item *tree.Node) {
+	n := item.Get("PayloadContent")
+	if n == nil {
+		r.Note(format.KeyMalformed, item.At, "no dictionary PayloadContent")
+		return
+	}
+	e := &vpn.Enrol{
+		SCEP: r.Text(n, "URL"), Word: secret.New(r.Text(n, "Challenge")),
+		RSA: r.Text(n, "Key Type") != "ECSECPrimeRandom",
+	}
+	if !e.Word.IsZero() {
+		r.Note(format.SecretClear, n.At, "a challenge password")
+	}
+	if s := n.Get("Subject"); s != nil {
+		for _, set := range s.Items {
+			for _, pair := range set.Items {
+				if len(pair.Items) == 2 && pair.Items[0].Text == "CN" {
+					e.Name = pair.Items[1].Text
+				}
+			}
+		}
+	}
+	r.Leave(n, "")
+	r.identities[strings.ToUpper(r.Text(item, "PayloadUUID"))] = &vpn.Identity{Enrol: e}
 }
 
 // place is where a value stands: under a key of a dictionary.
@@ -393,6 +422,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 		switch {
 		case r.closed[id]:
 			apart = append(apart, vpn.FieldIdentity)
+		case c.Identity != nil && c.Identity.Enrol != nil: // its certificate is not known yet
 		case c.Identity != nil && ike != nil:
 			if chain, err := pki.Certificates(
 				c.Identity.Certificate,
@@ -433,7 +463,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 var (
 	payloadTypes = []string{
 		"com.apple.vpn.managed", "com.apple.vpn.managed.applayer", "com.apple.security.root",
-		"com.apple.security.pkcs1", "com.apple.security.pem", "com.apple.security.pkcs12",
+		"com.apple.security.pkcs1", "com.apple.security.pem", "com.apple.security.pkcs12", scepType,
 	}
 	vpnTypes = []string{
 		"IKEv2", "L2TP", "PPTP", "IPSec", "VPN", "AlwaysOn", "TransparentProxy",

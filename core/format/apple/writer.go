@@ -231,7 +231,7 @@ func lifetime(minutes int, proposals []string) int {
 
 // Write makes the profile.
 func Write(c vpn.Connection) ([]format.File, error) {
-	if err := format.Sound(title, c, protocols); err != nil {
+	if err := format.Sound(title, c, protocols, format.Enrols); err != nil {
 		return nil, err
 	}
 	whole, err := uuid.Parse(c.UUID)
@@ -256,7 +256,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			},
 		)
 	}
-	if c.NeedsIdentity() {
+	if c.NeedsIdentity() && c.Identity.Enrol != nil {
+		w.enrols(*c.Identity.Enrol)
+	} else if c.NeedsIdentity() {
 		data, passphrase, err := format.Packed(title, c, false)
 		if err != nil {
 			return nil, err
@@ -335,6 +337,37 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			Content:   content,
 		},
 	}, w.beside...), nil
+}
+
+// enrols adds the payload by which the device makes its key and asks for the certificate itself
+// (Apple: Device Management, SCEP). Its keys are RSA.
+func (w *writer) enrols(e vpn.Enrol) {
+	h := w.header("enrolment", w.c.Name, scepType)
+	w.identity, w.keyKind = h.UUID, "RSA"
+	w.content = append(w.content, scepPayload{header: h, Content: scepContent{
+		Challenge: e.Word.Reveal(), KeyType: "RSA", KeyUsage: 5, KeySize: 2048,
+		Name: w.c.Organisation, Retries: 3, RetryDelay: 10,
+		Subject: [][][]string{{{"CN", e.Name}}}, URL: e.SCEP,
+	}})
+}
+
+const scepType = "com.apple.security.scep"
+
+type scepPayload struct {
+	header
+	Content scepContent `plist:"PayloadContent"`
+}
+
+type scepContent struct {
+	Challenge  string       `plist:"Challenge"`
+	KeyType    string       `plist:"Key Type"`
+	KeyUsage   int          `plist:"Key Usage"` // 1 for signing, 4 for encryption
+	KeySize    int          `plist:"Keysize"`
+	Name       string       `plist:"Name,omitempty"`
+	Retries    int          `plist:"Retries"`
+	RetryDelay int          `plist:"RetryDelay"` // seconds
+	Subject    [][][]string `plist:"Subject"`
+	URL        string       `plist:"URL"`
 }
 
 // passphraseFile ends the name of the file with a passphrase that is asked for.

@@ -104,6 +104,9 @@ func gather(c vpn.Connection) (*material, error) {
 	if !c.NeedsIdentity() {
 		return m, nil
 	}
+	if e := c.Identity.Enrol; e != nil {
+		return m, m.enrolled(c, *e)
+	}
 	list, err := pki.Certificates(c.Identity.Certificate)
 	if err != nil {
 		return nil, &format.UnfitError{
@@ -138,6 +141,26 @@ func gather(c vpn.Connection) (*material, error) {
 		true,
 	)
 	return m, nil
+}
+
+// enrolled names the certificate that the device will have, and adds those between it and its root.
+func (m *material) enrolled(c vpn.Connection, e vpn.Enrol) error {
+	m.own = append(m.own, format.FileName(c.Name, fmt.Sprintf(ownFile, 1)))
+	if e.Above == "" {
+		return nil
+	}
+	list, err := pki.Certificates(e.Above)
+	if err != nil {
+		return &format.UnfitError{
+			Format: title, Field: vpn.FieldIdentity, Found: err.Error(),
+			Expected: "the CAs of the device's certificate",
+		}
+	}
+	for i, one := range list {
+		m.own = append(m.own, m.add(format.FileName(c.Name, fmt.Sprintf(ownFile, i+2)), "x509",
+			"CA of the device's certificate", pki.Bundle(one), false))
+	}
+	return nil
 }
 
 // ownFile names the certificates of the device, the leaf first.

@@ -93,7 +93,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 
 // Write makes the files and the scripts that put them into their places.
 func Write(c vpn.Connection) ([]format.File, error) {
-	if err := format.Sound(title, c, protocols); err != nil {
+	if err := format.Sound(title, c, protocols, enrolling(c)...); err != nil {
 		return nil, err
 	}
 	if err := format.NoMPPE56(title, c); err != nil {
@@ -128,6 +128,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			},
 		}
 		job.Apply = LoadIKE
+		if i := c.Identity; c.NeedsIdentity() && i.Enrol != nil {
+			files = append(files, enrols(c, *i.Enrol, &job)...)
+		}
 		job.Revoke = []string{"swanctl --terminate --ike " + name + " > /dev/null 2>&1 || true"}
 	}
 	if c.IKEv2 == nil {

@@ -4,6 +4,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { choices } from '../../api/records'
 import { devices } from '../../nouns/devices'
+import { authorities as authorityRecords } from '../../nouns/authorities'
 import { gateways as gatewayRecords } from '../../nouns/gateways'
 import ChainView from '../../parts/ChainView.vue'
 import Field from '../../parts/Field.vue'
@@ -26,6 +27,8 @@ const route = useRoute()
 const router = useRouter()
 const profiles = ref<Schemas['ProfileRow'][]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
+const authorities = ref<{ value: string; text: string }[]>([])
+const enrolChoices = computed(() => [{ value: '', text: 'no' }, ...authorities.value])
 const gateway = ref('')
 const adding = useForm({})
 const offboardings = [
@@ -47,6 +50,9 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     encrypted: false,
     cannot_ask: false,
     offboarded: '',
+    enrol: '',
+    round: 0,
+    alone: false,
     certificate: '',
     key: '',
     site: [] as string[],
@@ -60,18 +66,28 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     encrypted: d.encrypted,
     cannot_ask: d.cannot_ask,
     offboarded: d.offboarded ?? '',
+    enrol: d.enrolment?.authority_id ?? '',
+    round: d.enrolment?.round ?? 0,
+    alone: d.identity?.on_device ?? false,
     certificate: d.identity?.certificate ?? '',
     key: '',
     site: d.site?.networks ?? [],
     masquerade: d.site?.masquerade ?? false,
   }),
   // A key is sent only where one was typed; no certificate removes both.
-  body: ({ certificate, key, site, masquerade, ...rest }) => ({
+  body: ({ certificate, key, site, masquerade, enrol, round, alone, ...rest }) => ({
     ...rest,
-    identity: certificate.trim() ? { certificate, ...(key ? { key } : {}) } : null,
+    enrolment: enrol ? { authority_id: enrol, round: Number(round) } : null,
+    identity: certificate.trim()
+      ? {
+          certificate,
+          ...(key ? { key } : alone ? { on_device: true } : {}),
+        }
+      : null,
     site: site.length && routing(rest.platform) ? { networks: site, masquerade } : null,
   }),
   loaded: async () => {
+    authorities.value = await choices(authorityRecords)
     if (fresh.value) return
     const query = { filter: [`device_id:${props.id}`], limit: 100 }
     profiles.value = (await ask(api.GET('/api/v1/profiles', { params: { query } }))).items
@@ -184,6 +200,25 @@ async function addProfile() {
       <summary>Certificate of the device</summary>
       <div class="columns mt-2">
         <Field
+          v-model="draft.enrol"
+          kind="choice"
+          label="Key made on the device"
+          pointer="/enrolment/authority_id"
+          :choices="enrolChoices"
+          :help="
+            'The device then gets its certificate from this CA by itself, and its key never ' +
+            'leaves it. Apple systems and the IKE daemon of Linux can do this.'
+          "
+        />
+        <Field
+          v-if="draft.enrol"
+          v-model="draft.round"
+          kind="number"
+          label="Round"
+          pointer="/enrolment/round"
+          help="Raise it, and build again, to let the device ask for another certificate."
+        />
+        <Field
           v-model="draft.certificate"
           kind="pem"
           label="Certificate with chain"
@@ -199,9 +234,11 @@ async function addProfile() {
           label="Private key"
           pointer="/identity/key"
           :help="
-            row?.identity?.key_set
-              ? 'A key is stored. Leave this empty to keep it.'
-              : 'PEM without a passphrase. It is sealed on arrival.'
+            row?.identity?.on_device
+              ? 'The device made its key itself; it is nowhere else.'
+              : row?.identity?.key_set
+                ? 'A key is stored. Leave this empty to keep it.'
+                : 'PEM without a passphrase. It is sealed on arrival.'
           "
         />
       </div>

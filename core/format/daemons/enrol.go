@@ -1,0 +1,89 @@
+package daemons
+
+import (
+	_ "embed"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/format/shell"
+	"wardicon/core/vpn"
+)
+
+// enrolling tells that the IKE daemon's files can have the device ask for its certificate; those of
+// the TLS tunnel have it inside.
+func enrolling(c vpn.Connection) []format.Feature {
+	if c.IKEv2 != nil || c.L2TP != nil {
+		return []format.Feature{format.Enrols}
+	}
+	return nil
+}
+
+//go:embed enrol.sh
+var enrolScript string
+
+// Where what enrols stands on the device.
+const (
+	enrolFile   = "-certificate.sh"
+	enrolConfig = "-enrol.conf"
+)
+
+// enrols makes what has the device make its key, ask for the certificate, and renew it: a script
+// that the install script runs, and that a timer runs every day from then on.
+func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
+	name := format.FileName(c.Name, "")
+	script, config := format.FileName(c.Name, enrolFile), format.FileName(c.Name, enrolConfig)
+	unit := name + "-certificate"
+	path := "/usr/local/sbin/" + script
+	make := "openssl ecparam -name prime256v1 -genkey -noout"
+	if e.RSA {
+		make = "openssl genrsa 2048"
+	}
+	key := "/etc/swanctl/private/" + format.FileName(c.Name, format.KeyFile)
+	own := "/etc/swanctl/x509/" + name + "-cert1.pem"
+	text := strings.NewReplacer(
+		"@KEY@", shell.Quote(key), "@CERT@", shell.Quote(own),
+		"@CONFIG@", shell.Quote("/etc/swanctl/"+config), "@MAKE@", make,
+		"@SUBJECT@", shell.Quote("/CN="+strings.NewReplacer(`\`, `\\`, "/", `\/`, "+", `\+`).
+			Replace(e.Name)),
+		"@ENROL@", shell.Quote(e.EST), "@RENEW@", shell.Quote(e.Renew),
+	).Replace(enrolScript)
+	files := []format.File{
+		{
+			Name: script, MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose: "Makes the device's key, gets its certificate, and renews it",
+			Content: []byte(text),
+		},
+		{
+			Name: config, MediaType: "text/plain; charset=utf-8", Private: true,
+			Purpose: "Word with which the device asks for its certificate",
+			Content: []byte("user = \"device:" + e.Word.Reveal() + "\"\n"),
+		},
+		{
+			Name: unit + ".service", MediaType: "text/plain; charset=utf-8",
+			Purpose: "Unit that renews the certificate",
+			Content: []byte("[Unit]\nDescription=Certificate of the VPN connection " + name +
+				"\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\n" +
+				"Type=oneshot\nExecStart=" + path + "\n"),
+		},
+		{
+			Name: unit + ".timer", MediaType: "text/plain; charset=utf-8",
+			Purpose: "Timer that runs it every day",
+			Content: []byte("[Unit]\nDescription=Certificate of the VPN connection " + name +
+				"\n\n[Timer]\nOnCalendar=daily\nRandomizedDelaySec=6h\nPersistent=true\n\n" +
+				"[Install]\nWantedBy=timers.target\n"),
+		},
+	}
+	job.Placements = append(job.Placements,
+		shell.Placement{File: script, Path: path, Mode: "0755"},
+		shell.Placement{File: config, Path: "/etc/swanctl/" + config, Mode: "0600"},
+		shell.Placement{File: unit + ".service", Path: units + unit + ".service", Mode: "0644"},
+		shell.Placement{File: unit + ".timer", Path: units + unit + ".timer", Mode: "0644"},
+	)
+	job.Programs = append(job.Programs, shell.Program{Name: "openssl", Packages: "openssl"},
+		shell.Program{Name: "curl", Packages: "curl"})
+	job.Units = append(job.Units, unit+".timer")
+	job.Apply = append([]string{path}, job.Apply...)
+	job.Revoke = append(job.Revoke, "rm -f -- "+shell.Quote(key)+" "+shell.Quote(key+".new")+" "+
+		shell.Quote(own))
+	return files
+}
