@@ -411,8 +411,10 @@ type AuditEntry struct {
 // Start says what a console has to do first.
 type Start struct {
 	// No owner has been made yet.
-	SetUp   bool   `json:"set_up"`
-	Version string `json:"version"`
+	SetUp bool `json:"set_up"`
+	// Name of the provider that operators can sign in by; empty where there is none.
+	Provider string `json:"provider"`
+	Version  string `json:"version"`
 }
 
 // Problem is an error as RFC 9457 has it, with the fields at fault.

@@ -15,6 +15,8 @@ type Operator struct {
 	MustChange bool `json:"must_change"`
 	// A code is required in addition to the password.
 	SecondFactor bool `json:"second_factor"`
+	// They sign in by the provider, which has their password and second factor.
+	Provider bool `json:"provider"`
 	// When last.
 	SignedIn *time.Time `json:"signed_in,omitempty"`
 	// Number of open sessions and tokens.
@@ -92,4 +94,10 @@ type AuditProof struct {
 	Head string `json:"head"`
 	// The head that was asked for is in the log.
 	Held bool `json:"held"`
+}
+
+// Entry is a sign-in by the provider that was begun.
+type Entry struct {
+	// Address of the provider to go to.
+	Address string `json:"address"`
 }

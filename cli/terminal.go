@@ -84,6 +84,13 @@ func (g *grid) AppendRow(row table.Row, _ ...table.RowConfig) {
 	g.rows = append(g.rows, row)
 }
 
+// AppendRows takes several.
+func (g *grid) AppendRows(rows []table.Row, _ ...table.RowConfig) {
+	for _, row := range rows {
+		g.AppendRow(row)
+	}
+}
+
 // draw writes the table. Where it is wider than the screen, identifiers are left out (they are in
 // the other forms of output), then the widest columns are wrapped between words.
 func (g *grid) draw() string {
@@ -114,7 +121,7 @@ func (g *grid) draw() string {
 	if g.head != nil {
 		g.Writer.AppendHeader(g.head)
 	}
-	g.AppendRows(g.rows)
+	g.Writer.AppendRows(g.rows)
 	g.SetColumnConfigs(configs)
 	g.SuppressTrailingSpaces()
 	return g.Render()

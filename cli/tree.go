@@ -105,6 +105,7 @@ outgoing mail, simulated gateways, the description of the API and the texts for 
 		a.inspect(),
 		a.mailCommands(),
 		a.directoryCommands(),
+		a.signOnCommands(),
 		a.simulate(),
 		a.openAPI(),
 		a.translations(),

@@ -248,6 +248,7 @@ func TestEnrol(t *testing.T) {
 		do("openssl", "verify", "-CAfile", root, "scep2.pem")
 	})
 	t.Run("words", func(t *testing.T) {
+		run(0, "/.well-known/est/", "certificate", "enrol", "Purser laptop 3", "--authority", ca.Name)
 		made := enrolment("Purser laptop 3")
 		run(0, "not used", "certificate", "enrolments", "Purser laptop 3")
 		run(0, "", "certificate", "enrolments", "Purser laptop 3", "--end", made.ID)

@@ -38,6 +38,8 @@ var (
 		"make-user-lists",
 		"take-signer",
 		"remove-signer",
+		"show-single-sign-on",
+		"change-single-sign-on",
 		"change-directory",
 		"change-mail",
 		"try-mail",
@@ -58,6 +60,7 @@ var (
 		"check-files",
 		"show-prospects",
 		"try-plan",
+		"begin-confirmation-entry",
 		"sign-out",
 		"change-password",
 		"confirm-session",
@@ -68,7 +71,7 @@ var (
 		"add-token",
 	}
 	issuersToo = []string{"fetch-file"} // a GET that has secrets
-	openToAll  = []string{"start", "set-up", "sign-in", "whereami"}
+	openToAll  = []string{"begin-entry", "start", "set-up", "sign-in", "whereami"}
 )
 
 // TestRoles calls every operation of the API in every role, and holds that no role does more than

@@ -87,7 +87,11 @@ func (a *handlers) sessions() {
 		),
 		func(ctx context.Context, _ *none) (api.Start, error) {
 			needs, err := a.svc.NeedsSetUp(ctx)
-			return api.Start{SetUp: needs, Version: a.opts.Version}, err
+			if err != nil {
+				return api.Start{}, err
+			}
+			title, err := a.svc.ProviderTitle(ctx)
+			return api.Start{SetUp: needs, Provider: title, Version: a.opts.Version}, err
 		},
 	)
 	setUp := open(

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode"
 	"unicode/utf8"
 
 	"wardicon/api"
@@ -146,6 +147,13 @@ func nameProblems(name string) []vpn.Problem {
 				Fix:      "choose a name to sign in with",
 			},
 		}
+	}
+	if at := strings.IndexFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }); at >= 0 {
+		return []vpn.Problem{{
+			Pointer: "/name", Found: fmt.Sprintf("the character %+q", name[at:][:1]),
+			Expected: "letters, digits, signs and spaces that can be shown",
+			Fix:      "leave it out",
+		}}
 	}
 	return nil
 }

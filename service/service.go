@@ -37,6 +37,7 @@ type Service struct {
 	lists      lists      // revocation lists that were signed
 	statuses   statuses   // answers about certificates that were signed
 	registrars sync.Mutex // one is made at a time
+	provider   provider   // of sign-in
 
 	directoryOnce sync.Mutex // one reading of the directory at a time
 	asking        *asking

@@ -158,7 +158,7 @@ func (s *Service) SignIn(
 		return "", session, err
 	}
 	session.Role, session.Device = o.Role, s.markDevice(o)
-	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.SecondFactor)
+	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.SecondFactor || o.Provider)
 	return bearer, session, err
 }
 
@@ -306,7 +306,7 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 	}
 	if session.Operator.MustEnrol, err = s.mustEnrol(
 		ctx,
-		session.Operator.SecondFactor,
+		session.Operator.SecondFactor || session.Operator.Provider,
 	); err != nil {
 		return session, err
 	}

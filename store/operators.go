@@ -27,7 +27,8 @@ var Operators = &Table[api.Operator, api.Operator]{
 		id:   "o.id",
 		from: "operators o",
 		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, " +
-			"o.created, (SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
+			"o.created, EXISTS (SELECT 1 FROM operator_links k WHERE k.operator_id = o.id), " +
+			"(SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
 			"s.expires > unixepoch() * 1000)",
 		scan:   scanOperator,
 		search: []string{"o.name"},
@@ -57,6 +58,7 @@ func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 		&o.SecondFactor,
 		&signedIn,
 		&created,
+		&o.Provider,
 		&o.Sessions,
 	); err != nil {
 		return o, err

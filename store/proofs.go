@@ -65,6 +65,7 @@ var proven = []struct{ noun, table, key, columns string }{
 	},
 	{"handover", "handovers", "id", "id, parcel_id, link, passcode, max_uses, operator, created"},
 	{"visit", "visits", "hash", "hash, handover_id, expires"},
+	{"operator link", "operator_links", "operator_id", "operator_id, issuer, subject"},
 }
 
 // Places in proven.
@@ -73,6 +74,7 @@ const (
 	provenSession
 	provenHandover
 	provenVisit
+	provenLink
 )
 
 // digest reads the columns of a row and works its digest out; what is there beside it.

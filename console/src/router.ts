@@ -7,6 +7,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true } },
+    { path: '/confirmed', component: () => import('./pages/Confirmed.vue') },
     { path: '/me', component: () => import('./pages/Me.vue') },
     { path: '/imports', component: () => import('./pages/Imports.vue') },
     { path: '/gateways/ask', component: () => import('./pages/Stranger.vue') },

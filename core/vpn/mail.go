@@ -55,16 +55,7 @@ func (m *Mail) Validate() error {
 	oneOf(in, "/security", m.Security, []MailSecurity{MailStartTLS, MailTLS})
 	in.text("/login", m.Login, maxLogin, false)
 	in.secret("/password", m.Password)
-	if m.Authority != "" {
-		if _, err := pki.Certificates(m.Authority); err != nil {
-			in.add(
-				"/authority",
-				err.Error(),
-				"certificates in PEM form",
-				"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
-			)
-		}
-	}
+	in.certificates("/authority", m.Authority)
 	each(in, "/reminders", m.Reminders, in.address)
 	return in.err()
 }
@@ -76,6 +67,17 @@ func (m *Mail) Normalise() {
 	}
 	m.PasswordSet = present(m.Password)
 	fill(&m.Reminders)
+}
+
+// certificates refuses what is neither empty nor certificates.
+func (in *inspector) certificates(pointer, text string) {
+	if text == "" {
+		return
+	}
+	if _, err := pki.Certificates(text); err != nil {
+		in.add(pointer, err.Error(), "certificates in PEM form",
+			"paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+	}
 }
 
 // address refuses what is no mail address.

@@ -7,6 +7,7 @@ export const useSession = defineStore('session', {
   state: () => ({
     operator: null as Schemas['Operator'] | null,
     setUp: false,
+    provider: '',
     version: '',
     known: false,
   }),
@@ -18,6 +19,7 @@ export const useSession = defineStore('session', {
     async find() {
       const start = await ask(api.GET('/api/v1/start'))
       this.setUp = start.set_up
+      this.provider = start.provider
       this.version = start.version
       try {
         this.operator = (await ask(api.GET('/api/v1/session'))).operator
@@ -31,10 +33,16 @@ export const useSession = defineStore('session', {
       const body = { name, password, code, kind: 'cookie' as const }
       this.operator = (await ask(api.POST('/api/v1/session', { body }))).operator
     },
+    /** Goes to the provider to sign in there; it leads back to a page. */
+    async enter(to: string) {
+      const body = { to: to || '/' }
+      location.assign((await ask(api.POST('/api/v1/session/entry', { body }))).address)
+    },
     async signOut() {
       await ask(api.DELETE('/api/v1/session'))
       forgetListViews()
       this.operator = null
+      this.provider = (await ask(api.GET('/api/v1/start'))).provider
     },
     async makeOwner(code: string, name: string, password: string, links: string) {
       await ask(api.POST('/api/v1/start', { body: { code, name, password, links } }))

@@ -6,6 +6,7 @@ import Notice from '../parts/Notice.vue'
 import OperatorRow from '../parts/OperatorRow.vue'
 import PageHead from '../parts/PageHead.vue'
 import { roles } from '../parts/roles'
+import SignOnPanel from '../parts/SignOnPanel.vue'
 import { useForm } from '../parts/useForm'
 
 const operators = ref<Schemas['Operator'][]>([])
@@ -78,4 +79,5 @@ async function add() {
       </tbody>
     </table>
   </section>
+  <SignOnPanel />
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { ServiceError } from '../api/client'
 import { useSession } from '../api/session'
@@ -7,6 +7,7 @@ import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { FieldError, useForm } from '../parts/useForm'
+import { say } from '../words'
 
 const session = useSession()
 const route = useRoute()
@@ -19,6 +20,24 @@ const { draft, wrong, busy, run } = useForm({
   links: location.origin,
 })
 const again = ref('')
+const refusals: Record<string, string> = {
+  entry: say('This sign-in was not begun here, or took too long. Try again.'),
+  role: say('None of your groups may sign in here. Ask the owner of this service.'),
+  name: say(
+    'An operator of your name signs in here without the provider. Sign in with your password.',
+  ),
+  provider: say(
+    'The provider of sign-in does not answer as it should. Local operators can sign in.',
+  ),
+  tries: say('Too many tries. Wait a little.'),
+  failed: say('This sign-in failed here. Try again, or ask the owner of this service.'),
+}
+const refused = computed(() => refusals[String(route.query.refused ?? '')] ?? '')
+const target = () =>
+  typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/'
+async function enter() {
+  await run(() => session.enter(target()), '')
+}
 const wanted = ref(false) // a code of the second factor
 
 async function go() {
@@ -40,10 +59,7 @@ async function go() {
   })
   if (!ok || !session.operator) return
   if (session.operator.must_change || session.operator.must_enrol) await router.push('/me')
-  else
-    await router.push(
-      typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/',
-    )
+  else await router.push(target())
 }
 </script>
 
@@ -55,6 +71,13 @@ async function go() {
       <p v-if="session.setUp" class="soft">
         This is the first start. The code is in the file set-up-code in the service's data folder.
       </p>
+      <Notice :text="refused" />
+      <template v-if="session.provider && !session.setUp">
+        <BButton variant="primary" class="w-100 mb-3" :disabled="busy" @click="enter"
+          >Sign in with {{ session.provider }}</BButton
+        >
+        <p class="soft text-center mb-2">or with a password of this service</p>
+      </template>
       <form @submit.prevent="go">
         <Field
           v-if="session.setUp"

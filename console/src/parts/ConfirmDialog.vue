@@ -7,8 +7,29 @@ import { useSession } from '../api/session'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
 import { useForm } from './useForm'
+import { say } from '../words'
 
 const session = useSession()
+// Who signs in by the provider proves it there, in a window of its own.
+const waiting = ref(false)
+let told: BroadcastChannel | undefined
+async function elsewhere() {
+  const page = window.open('', '_blank')
+  const well = await run(async () => {
+    const body = { to: '/' }
+    const { address } = await ask(api.POST('/api/v1/session/confirmation-entry', { body }))
+    if (page) page.location.href = address
+    else throw new Error(say('The browser has blocked the window: allow it for this page.'))
+  }, '')
+  if (!well) {
+    page?.close()
+    return
+  }
+  waiting.value = true
+  told?.close()
+  told = new BroadcastChannel('confirmed')
+  told.onmessage = () => end(true)
+}
 const dialog = ref<HTMLDialogElement>()
 const { draft, errors, wrong, busy, fill, run } = useForm({ password: '', code: '' })
 watch(asked, async (question) => {
@@ -20,6 +41,8 @@ watch(asked, async (question) => {
   dialog.value?.showModal()
 })
 function end(proven: boolean) {
+  told?.close()
+  waiting.value = false
   dialog.value?.close()
   asked.value?.done(proven)
 }
@@ -45,7 +68,12 @@ async function prove() {
       <p class="soft">
         A session alone is not enough for this. You will not be asked again for five minutes.
       </p>
+      <p v-if="session.operator?.provider">
+        You sign in with {{ session.provider }}: prove there, in a new window, that it is you.
+      </p>
+      <p v-if="waiting" role="status">Waiting for the other window…</p>
       <Field
+        v-if="!session.operator?.provider"
         v-model="draft.password"
         kind="secret"
         label="Your password"
@@ -61,7 +89,14 @@ async function prove() {
       />
       <Notice :text="wrong" />
       <div class="d-flex flex-wrap gap-2 mt-3">
-        <BButton type="submit" variant="primary" :disabled="busy">Confirm</BButton>
+        <BButton
+          v-if="session.operator?.provider"
+          variant="primary"
+          :disabled="busy"
+          @click="elsewhere"
+          >Open the window</BButton
+        >
+        <BButton v-else type="submit" variant="primary" :disabled="busy">Confirm</BButton>
         <BButton variant="outline-secondary" @click="end(false)">Cancel</BButton>
       </div>
     </form>
