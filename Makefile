@@ -93,6 +93,8 @@ define TOOLS
 /usr/sbin/rsyslogd rsyslog networks
 /usr/bin/systemd-analyze systemd networks
 /usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_gtls.so rsyslog-gnutls networks
+/usr/bin/pki strongswan-pki parsers
+/usr/bin/promtool prometheus networks
 /usr/bin/zbarimg zbar-tools parsers
 /usr/bin/pdftotext poppler-utils parsers
 /usr/sbin/slapd slapd directories

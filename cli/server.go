@@ -187,6 +187,8 @@ func (h *host) run(
 		Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone,
 		Forwarding: forwarding,
 	}
+	requests := metrics.NewRequests()
+	opts.Measure = requests.Note
 	server := httpapi.Server(httpapi.New(svc, log, opts), log)
 	server.TLSConfig = shown
 	if h.resolver != "" {
@@ -242,7 +244,7 @@ func (h *host) run(
 	if len(h.selfNames) > 0 {
 		background.Go(func() { h.keepSelfMade(work, log) })
 	}
-	if err := h.besides(work, &background, svc, shown, log, opts); err != nil {
+	if err := h.besides(work, &background, svc, shown, log, opts, requests); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())
 	}
@@ -352,9 +354,11 @@ func (h *host) besides(
 	shown *tls.Config,
 	log *slog.Logger,
 	opts httpapi.Options,
+	requests *metrics.Requests,
 ) error {
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
+	mux.Handle("GET /metrics", metrics.Handler(svc, requests,
+		metrics.Build{Version: Version, Commit: Commit}, log, time.Now))
 	if err := h.aside(ctx, background, "--metrics", h.metrics, shown.Clone(), log, mux); err != nil {
 		return err
 	}

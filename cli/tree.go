@@ -106,6 +106,7 @@ outgoing mail, simulated gateways, the description of the API and the texts for 
 		a.mailCommands(),
 		a.directoryCommands(),
 		a.signOnCommands(),
+		a.webhookCommands(),
 		a.simulate(),
 		a.openAPI(),
 		a.translations(),

@@ -32,6 +32,7 @@ var forbidden = []string{
 // levels orders the packages of core: one imports only what stands before it.
 var levels = []string{
 	"core/icalendar",
+	"core/httpsig",
 	"core/secret",
 	"core/suite",
 	"core/pki",

@@ -79,6 +79,9 @@ func (a *handlers) logged(next http.Handler) http.Handler {
 		if rc := chi.RouteContext(r.Context()); rc != nil && rc.RoutePattern() != "" {
 			route = rc.RoutePattern()
 		}
+		if a.opts.Measure != nil {
+			a.opts.Measure(r.Method, route, ww.Status(), time.Since(start))
+		}
 		a.log.InfoContext(
 			r.Context(),
 			"request",

@@ -42,6 +42,8 @@ type Options struct {
 	Zone    string // of the one-time names that the service answers; empty where it answers none
 
 	Forwarding Forwarding
+	// Told how each request was answered; may be nil.
+	Measure func(method, route string, status int, took time.Duration)
 }
 
 // handlers holds what the handlers share.
@@ -224,6 +226,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.selections()
 	a.live()
 	a.listViews()
+	a.webhooks()
 	a.switchovers()
 	a.probes()
 	a.rehearsals()

@@ -5,6 +5,8 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"runtime"
+	"strconv"
 	"sync"
 	"time"
 
@@ -20,7 +22,12 @@ type Source interface {
 	Overview(ctx context.Context) (api.Overview, error)
 	Expiries(ctx context.Context, days int) ([]api.Expiry, error)
 	WaitingEmails(ctx context.Context) (int, error)
+	Workload(ctx context.Context) (api.Workload, error)
+	RefusedSignIns() int64
 }
+
+// Build is which program it is.
+type Build struct{ Version, Commit string }
 
 // fresh is how long numbers are told again before they are counted again.
 const fresh = 15 * time.Second
@@ -30,6 +37,7 @@ var horizons = map[string]int{"7d": 7, "30d": 30, "60d": 60}
 
 type collector struct {
 	source Source
+	build  Build
 	log    *slog.Logger
 	now    func() time.Time
 
@@ -76,13 +84,53 @@ var (
 		nil,
 		nil,
 	)
+	calls = prometheus.NewDesc("wardicon_webhook_calls_waiting",
+		"Calls of webhooks that wait to be taken.", nil, nil)
+	jobs = prometheus.NewDesc("wardicon_jobs",
+		"Jobs that are not done, by state: waiting or running.", []string{"state"}, nil)
+	rehearsals = prometheus.NewDesc("wardicon_rehearsals",
+		"Rehearsals of the last 24 hours by what came of them.", []string{"state"}, nil)
+	switchovers = prometheus.NewDesc("wardicon_switchovers",
+		"Switchovers by state: draft, running or paused.", []string{"state"}, nil)
+	reports = prometheus.NewDesc("wardicon_reports_open",
+		"Reports of people that nobody has closed.", nil, nil)
+	auditLines = prometheus.NewDesc("wardicon_audit_lines_total", "Lines of the audit log.", nil, nil)
+	refused    = prometheus.NewDesc("wardicon_sign_ins_refused_total",
+		"Sign-ins that were refused since the start.", nil, nil)
+	build = prometheus.NewDesc("wardicon_build_info", "Which program it is.",
+		[]string{"version", "commit", "go"}, nil)
 )
 
+// Requests measures how requests are answered.
+type Requests struct{ took *prometheus.HistogramVec }
+
+// NewRequests begins to.
+func NewRequests() *Requests {
+	return &Requests{prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "wardicon_http_request_duration_seconds", Help: "How long requests took.",
+		Buckets: []float64{.001, .005, .025, .1, .5, 2.5, 10},
+	}, []string{"method", "route", "status"})}
+}
+
+// methods are those that are told apart; what else is sent is one.
+var methods = map[string]bool{"GET": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true}
+
+// Note measures one; routes are patterns, so that there are not too many.
+func (q *Requests) Note(method, route string, status int, took time.Duration) {
+	if !methods[method] {
+		method = "other"
+	}
+	q.took.WithLabelValues(method, route, strconv.Itoa(status/100)+"xx").Observe(took.Seconds())
+}
+
 // Handler serves the numbers in the text form that collectors read.
-func Handler(source Source, log *slog.Logger, now func() time.Time) http.Handler {
+func Handler(
+	source Source, requests *Requests, what Build, log *slog.Logger, now func() time.Time,
+) http.Handler {
 	r := prometheus.NewRegistry()
 	r.MustRegister(
-		&collector{source: source, log: log, now: now},
+		&collector{source: source, build: what, log: log, now: now},
+		requests.took,
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 	)
@@ -95,7 +143,7 @@ func Handler(source Source, log *slog.Logger, now func() time.Time) http.Handler
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next,
-		emails} {
+		emails, calls, jobs, rehearsals, switchovers, reports, auditLines, refused, build} {
 		ch <- d
 	}
 }
@@ -188,6 +236,28 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 		)
 	}
 	waiting, err := c.source.WaitingEmails(ctx)
+	if err != nil {
+		return nil, err
+	}
 	gauge(emails, waiting)
-	return list, err
+	w, err := c.source.Workload(ctx)
+	if err != nil {
+		return nil, err
+	}
+	gauge(calls, w.Calls)
+	gauge(reports, w.Reports)
+	for desc, by := range map[*prometheus.Desc]map[string]int{
+		jobs: w.Jobs, rehearsals: w.Rehearsals, switchovers: w.Switchovers,
+	} {
+		for state, n := range by {
+			gauge(desc, n, state)
+		}
+	}
+	total := func(d *prometheus.Desc, v int64) {
+		list = append(list, prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v)))
+	}
+	total(auditLines, w.AuditLines)
+	total(refused, c.source.RefusedSignIns())
+	gauge(build, 1, c.build.Version, c.build.Commit, runtime.Version())
+	return list, nil
 }

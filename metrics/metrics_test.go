@@ -35,13 +35,21 @@ func (s *source) Expiries(context.Context, int) (list []api.Expiry, err error) {
 	return list, nil
 }
 
+func (s *source) Workload(context.Context) (api.Workload, error) {
+	return api.Workload{Calls: 6, Jobs: map[string]int{"running": 1}, AuditLines: 99}, nil
+}
+
+func (s *source) RefusedSignIns() int64 { return 8 }
+
 func (s *source) WaitingEmails(context.Context) (int, error) { return 4, nil }
 
 // TestMetrics reads what a collector reads.
 func TestMetrics(t *testing.T) {
 	now := time.Unix(1.7e9, 0)
-	s := &source{}
-	handler := metrics.Handler(s, slog.New(slog.DiscardHandler), func() time.Time { return now })
+	s, requests := &source{}, metrics.NewRequests()
+	requests.Note("BREW", "/api/v1/devices", 404, 20*time.Millisecond)
+	handler := metrics.Handler(s, requests, metrics.Build{Version: "1.2"},
+		slog.New(slog.DiscardHandler), func() time.Time { return now })
 	read := func() string {
 		t.Helper()
 		answer := httptest.NewRecorder()
@@ -59,7 +67,11 @@ func TestMetrics(t *testing.T) {
 		`wardicon_expiring{within="7d"} 2`,
 		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`,
 		`wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`,
-		`wardicon_gateways{answers="no-response"} 3`,
+		`wardicon_gateways{answers="no-response"} 3`, `wardicon_webhook_calls_waiting 6`,
+		`wardicon_jobs{state="running"} 1`, `wardicon_audit_lines_total 99`,
+		`wardicon_sign_ins_refused_total 8`,
+		`wardicon_http_request_duration_seconds_bucket{method="other",route="/api/v1/devices",` +
+			`status="4xx",le="0.025"} 1`,
 	} {
 		if !strings.Contains(text, line+"\n") {
 			t.Errorf(

@@ -166,7 +166,17 @@ func (s *Service) remind(ctx context.Context, since time.Time) error {
 		return nil
 	}
 	defer s.mailSoon() // once they are kept
-	return s.store.Write(ctx, func(tx *store.Tx) error { return s.remindByMail(ctx, tx, due) })
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		for _, e := range due {
+			if err := tx.Emit(ctx, api.Event{
+				Event: api.EventExpiry, Noun: e.Noun, ID: e.ID, Name: e.Name,
+				Detail: e.What + ", " + e.Expires.UTC().Format(time.DateOnly),
+			}); err != nil {
+				return err
+			}
+		}
+		return s.remindByMail(ctx, tx, due)
+	})
 }
 
 //go:embed reminder.html

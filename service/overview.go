@@ -102,3 +102,11 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 	}
 	return all, nil
 }
+
+// Workload is what the service still has to do, and lately did, in numbers.
+func (s *Service) Workload(ctx context.Context) (api.Workload, error) {
+	return s.store.Read().Workload(ctx)
+}
+
+// RefusedSignIns are how many sign-ins were refused since the start.
+func (s *Service) RefusedSignIns() int64 { return s.refusals.Load() }

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -31,6 +32,8 @@ type Service struct {
 
 	jobsWake chan struct{} // there are jobs to do
 	mailWake chan struct{} // there are emails to send
+	refusals atomic.Int64  // of sign-ins, since the start
+	hookWake chan struct{} // there are webhooks to call
 	reading  chan struct{} // how many lots of files are looked at side by side
 
 	readingOf  sync.Map   // by operator, a place for one
@@ -69,6 +72,7 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		wake:     make(chan struct{}, 1),
 		jobsWake: make(chan struct{}, 1),
 		mailWake: make(chan struct{}, 1),
+		hookWake: make(chan struct{}, 1),
 		reading:  make(chan struct{}, 2),
 		asking:   newProbing(),
 
@@ -79,7 +83,15 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	}
 	svc.Nouns = svc.nouns()
 	if s != nil { // there is none behind a description of the API
-		s.OnChange(svc.watching.tell)
+		s.OnChange(func(topics []string) {
+			if at := slices.Index(topics, store.CallsDue); at >= 0 {
+				topics = slices.Delete(topics, at, at+1)
+				svc.callSoon()
+			}
+			if len(topics) > 0 {
+				svc.watching.tell(topics)
+			}
+		})
 	}
 	svc.lists.known = map[string]listed{}
 	return svc
@@ -195,7 +207,7 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
-		s.ReadDirectories, s.WatchSwitchovers,
+		s.ReadDirectories, s.WatchSwitchovers, s.CallWebhooks,
 	} {
 		all.Go(func() { work(ctx) })
 	}

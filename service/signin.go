@@ -213,6 +213,7 @@ func (s *Service) refuseEntry(
 	what string,
 	why error,
 ) error {
+	s.refusals.Add(1)
 	return errors.Join(why, s.store.Write(ctx, func(tx *store.Tx) error {
 		return audit(ctx, tx, "sign-in refused", "operator", operatorID, what+", from "+e.From)
 	}))

@@ -258,6 +258,7 @@ func (s *Service) Enter(ctx context.Context, back, state, code, kept string, by 
 // refusedEntry counts what was refused to an address; whole offices that sign in are not held up.
 func (s *Service) refusedEntry(err error, from string) error {
 	if errors.Is(err, ErrEntry) || errors.Is(err, ErrProvider) || errors.Is(err, ErrNoRole) {
+		s.refusals.Add(1)
 		if busy := s.throttleFrom(from); busy != nil {
 			return busy
 		}

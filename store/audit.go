@@ -41,6 +41,13 @@ func (tx *Tx) Log(ctx context.Context, d api.AuditEntry) error {
 	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
+	if event := api.LoggedEvent(d.Action, d.Noun); event != "" {
+		if err := tx.Emit(ctx, api.Event{
+			Event: event, Noun: d.Noun, ID: d.Object, Detail: d.Detail, Operator: d.Operator,
+		}); err != nil {
+			return err
+		}
+	}
 	return tx.putHead(ctx, lines+1, chain)
 }
 

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/vpn"
 )
 
 // Findings is the list of what is wrong all over the fleet. It is written by PutFindings
@@ -141,6 +143,26 @@ var (
 	ofGateway = holder{"gateways", "gateway_id"}
 )
 
+// emitChecked has those told who want to know when a profile gets its first error, or loses its last.
+func (tx *Tx) emitChecked(
+	ctx context.Context, profileID string, old []keptFinding, now []check.Finding,
+) error {
+	before := slices.ContainsFunc(old, func(k keptFinding) bool { return k.severity == string(vpn.Error) })
+	var rules []string
+	for _, f := range now {
+		if f.Severity == vpn.Error && !slices.Contains(rules, f.Rule) {
+			rules = append(rules, f.Rule)
+		}
+	}
+	switch {
+	case len(rules) > 0 && !before:
+		return tx.emitFor(ctx, api.EventBlocked, profileID, strings.Join(rules, ", "))
+	case len(rules) == 0 && before:
+		return tx.emitFor(ctx, api.EventUnblocked, profileID, "")
+	}
+	return nil
+}
+
 // PutFindings keeps the result of a check, unless the profile was touched since. What was
 // there before keeps its first day; what is gone is remembered for a while.
 func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) error {
@@ -173,6 +195,11 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 	old, err := tx.kept(ctx, of, d.ID)
 	if err != nil {
 		return err
+	}
+	if of == ofProfile {
+		if err := tx.emitChecked(ctx, d.ID, old, findings); err != nil {
+			return err
+		}
 	}
 	now := tx.s.now().UnixMilli()
 	since := map[string]int64{} // by rule and field, of what is there already

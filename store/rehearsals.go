@@ -104,6 +104,13 @@ func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
 		r.Result.CauseID == rehearsal.NotPermitted {
 		return nil
 	}
+	event := api.EventRehearsalPassed
+	if r.State == api.RehearsalFailed {
+		event = api.EventRehearsalFailed
+	}
+	if err := tx.emitFor(ctx, event, r.ProfileID, r.Result.Cause); err != nil {
+		return err
+	}
 	_, err = tx.q.ExecContext(ctx, `INSERT INTO rehearsal_cells SELECT gateway_id, protocol,
 		platform, id, profile_id, state, ?2, ?3, place, at, iif(state = 'passed', at, 0)
 		FROM rehearsals WHERE id = ?1

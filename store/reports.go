@@ -87,7 +87,10 @@ func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
 		r.ProfileID,
 		mostReports,
 	)
-	return err
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.emitFor(ctx, api.EventReport, r.ProfileID, r.Message)
 }
 
 // CloseReport notes that one was dealt with.

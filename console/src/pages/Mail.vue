@@ -6,8 +6,11 @@ import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
+import WebhookPanel from '../parts/WebhookPanel.vue'
+import { useSession } from '../api/session'
 import { useForm } from '../parts/useForm'
 
+const session = useSession()
 const form = useForm({
   ...{
     server: '',
@@ -182,4 +185,5 @@ const time = (v: string) => new Date(v).toLocaleString()
     </template>
     <template #empty>No emails yet.</template>
   </ListTable>
+  <WebhookPanel v-if="session.may('owner')" />
 </template>
