@@ -53,7 +53,7 @@ type WebhookCall struct {
 	Name    string    `json:"name"`
 	Created time.Time `json:"created"`
 	// When it is tried again; null once it was taken or given up.
-	Due   *time.Time `json:"due,omitempty"`
+	Due *time.Time `json:"due,omitempty"`
 	// How often it was tried.
 	Tries int `json:"tries"`
 	// When it was taken; null before, or where it was given up.

@@ -101,6 +101,7 @@ outgoing mail, simulated gateways, the description of the API and the texts for 
 		a.setUp(),
 		a.backup(),
 		a.backupKey(),
+		a.changeKey(),
 		a.restore(),
 		a.inspect(),
 		a.mailCommands(),

@@ -33,6 +33,7 @@ type Key struct {
 // derived from the master key by HKDF-SHA256 (RFC 5869).
 type sealer struct {
 	aead   cipher.AEAD
+	keys   sealKeys
 	digest []byte
 	marks  []byte
 	proofs []byte
@@ -49,17 +50,21 @@ const (
 
 var errKey = errors.New("this is not the key that the data was sealed with")
 
-func newSealer(master []byte) (*sealer, error) {
-	records, err := hkdf.Key(
-		sha256.New,
-		master,
-		nil,
-		"wardicon records v1",
-		chacha20poly1305.KeySize,
-	)
-	if err != nil {
-		return nil, err
-	}
+// sealKeys are what everything is sealed and signed with: the key of secrets, which is another one
+// after each change of the master key, and the root of the keys of digests, which stays, because
+// nobody can make the digests of links and tokens again.
+type sealKeys struct{ records, root []byte }
+
+// firstKeys are those of a data folder whose master key was never changed.
+func firstKeys(master []byte) (k sealKeys, err error) {
+	k.root = master
+	k.records, err = hkdf.Key(sha256.New, master, nil, "wardicon records v1",
+		chacha20poly1305.KeySize)
+	return k, err
+}
+
+func newSealer(k sealKeys) (*sealer, error) {
+	records, master := k.records, k.root
 	digest, err := hkdf.Key(sha256.New, master, nil, "wardicon digests v1", sha256.Size)
 	if err != nil {
 		return nil, err
@@ -73,7 +78,7 @@ func newSealer(master []byte) (*sealer, error) {
 		return nil, err
 	}
 	aead, err := chacha20poly1305.NewX(records)
-	return &sealer{aead: aead, digest: digest, marks: marks, proofs: proofs}, err
+	return &sealer{aead: aead, keys: k, digest: digest, marks: marks, proofs: proofs}, err
 }
 
 // seal binds the identity (owner and field) in as additional data, so that a sealed
@@ -150,8 +155,9 @@ func (s *sealer) mark(owner string, plain []byte) []byte {
 // unlock finds the master key and proves that it is the one the data was sealed with.
 func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 	var kind string
-	var salt, proof []byte
-	err := db.QueryRowContext(ctx, `SELECT kind, salt, proof FROM seal`).Scan(&kind, &salt, &proof)
+	var salt, proof, wrapped []byte
+	err := db.QueryRowContext(ctx, `SELECT kind, salt, proof, wrapped FROM seal`).
+		Scan(&kind, &salt, &proof, &wrapped)
 	first := errors.Is(err, sql.ErrNoRows)
 	if err != nil && !first {
 		return nil, err
@@ -172,18 +178,25 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 	}
 	var master []byte
 	if kind == kindPassphrase {
-		master = argon2.IDKey(key.Passphrase, salt, 3, 64<<10, 2, 32) // RFC 9106 §4, second choice
+		master = ofPassphrase(key.Passphrase, salt)
 	} else if master, err = keyFile(key.File, first); err != nil {
 		return nil, err
 	}
-	s, err := newSealer(master)
+	k, err := firstKeys(master)
+	if err == nil && len(wrapped) > 0 {
+		k, err = unwrap(master, wrapped)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := newSealer(k)
 	if err != nil {
 		return nil, err
 	}
 	if first {
 		_, err = db.ExecContext(
 			ctx,
-			`INSERT INTO seal VALUES (1, ?, ?, ?)`,
+			`INSERT INTO seal (only, kind, salt, proof) VALUES (1, ?, ?, ?)`,
 			kind,
 			salt,
 			s.seal("seal", "proof", []byte(proofText)),
@@ -197,6 +210,11 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 		return nil, errKey
 	}
 	return s, nil
+}
+
+// ofPassphrase is the master key of a passphrase (RFC 9106 §4, second choice).
+func ofPassphrase(passphrase, salt []byte) []byte {
+	return argon2.IDKey(passphrase, salt, 3, 64<<10, 2, 32)
 }
 
 // keyFile reads the master key, or makes it at the first start.
