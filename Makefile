@@ -160,6 +160,8 @@ define DECODERS
 2000 FuzzRead core/format/all
 15000 FuzzReadGateway core/format/daemons
 15000 FuzzOpen core/pki
+8000 FuzzOpenEnrolment core/pki
+30000 FuzzStatusRequest core/pki
 200 FuzzRead core/explain
 9000 FuzzRead core/rows
 40000 FuzzDecode core/wire/ikev1
