@@ -123,9 +123,13 @@ async function go() {
           help="Links for people begin with it. Leave it empty if it is not known yet."
         />
         <Notice :text="wrong" />
-        <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{
-          session.setUp ? 'Create the owner and sign in' : 'Sign in'
-        }}</BButton>
+        <BButton
+          type="submit"
+          :variant="session.provider && !session.setUp ? 'outline-secondary' : 'primary'"
+          class="mt-3"
+          :disabled="busy"
+          >{{ session.setUp ? 'Create the owner and sign in' : 'Sign in' }}</BButton
+        >
       </form>
     </div>
   </div>

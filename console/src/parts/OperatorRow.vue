@@ -47,7 +47,9 @@ const time = (v: string) =>
     <td>{{ operator.name }}</td>
     <td data-label="Role">{{ operator.role }}</td>
     <td data-label="State">{{ state(operator) }}</td>
-    <td data-label="Second factor">{{ operator.second_factor ? 'on' : 'off' }}</td>
+    <td data-label="Second factor">
+      {{ operator.provider ? 'at the provider' : operator.second_factor ? 'on' : 'off' }}
+    </td>
     <td data-label="Last sign-in">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
     <td>
       <BButton

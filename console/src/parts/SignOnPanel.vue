@@ -69,7 +69,12 @@ async function save() {
     </p>
     <form novalidate @submit.prevent="save">
       <div class="columns">
-        <Field v-model="draft.issuer" label="Issuer" pointer="/issuer" described />
+        <Field
+          v-model="draft.issuer"
+          label="Issuer"
+          pointer="/issuer"
+          help="As its configuration says. Empty turns it off."
+        />
         <Field v-model="draft.title" label="Name on the sign-in page" pointer="/title" />
         <Field v-model="draft.client_id" label="Client ID" pointer="/client_id" />
         <Field
@@ -86,26 +91,22 @@ async function save() {
           pointer="/roles"
           help="One per line, such as helpdesk=issuer. The first that fits counts."
         />
-        <Field v-model="draft.scopes" kind="list" label="Scopes" pointer="/scopes" described />
         <Field
-          v-model="draft.name_claim"
-          label="Claim with the name"
-          pointer="/name_claim"
-          described
+          v-model="draft.scopes"
+          kind="list"
+          label="Scopes"
+          pointer="/scopes"
+          help="Beside openid."
         />
-        <Field
-          v-model="draft.group_claim"
-          label="Claim with the groups"
-          pointer="/group_claim"
-          described
-        />
+        <Field v-model="draft.name_claim" label="Claim with the name" pointer="/name_claim" />
+        <Field v-model="draft.group_claim" label="Claim with the groups" pointer="/group_claim" />
       </div>
       <Field
         v-model="draft.authority"
         kind="pem"
         label="CAs of its certificate"
         pointer="/authority"
-        described
+        help="PEM. Empty trusts the system's CAs."
       />
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
       <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Save</BButton>

@@ -68,7 +68,7 @@ const remove = (h: Schemas['Webhook']) => () =>
             {{ h.name }}
             <div class="soft small">{{ h.url }}</div>
           </td>
-          <td data-label="Events" class="small">{{ h.events.join(', ') }}</td>
+          <td data-label="Events">{{ h.events.join(', ') }}</td>
           <td data-label="State">
             <span v-if="h.disabled" class="tag">off</span>
             <span v-else-if="h.problem" class="tag error">{{ h.problem }}</span>
