@@ -186,7 +186,7 @@ export FUZZ ?= 1
 
 test: build tools ## run all tests, and say what was skipped
 	# Most of the time tests wait for pages and for silence: six at a time.
-	go test -json -timeout 20m -parallel 6 ./... | go run ./tools/testlog
+	go test -json -timeout 40m -parallel 6 ./... | go run ./tools/testlog
 	if [ -z "$(RACE)" ]; then echo "The race detector was skipped: gcc is not installed."; [ "$$CI" != true ]; fi
 	[ -z "$(RACE)" ] || CGO_ENABLED=1 go test -race -short \
 		-run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service

@@ -47,7 +47,7 @@ cannot be made again: they open no secret.`,
 			if err != nil {
 				return err
 			}
-			a.say("%s sealed anew. Start the service with the new key.", plural(n, "secret"))
+			a.say("%s sealed with the new key. Start the service with it.", plural(n, "secret"))
 			return nil
 		},
 	}

@@ -79,7 +79,7 @@ sign-in, which must then be changed.`,
 		},
 	}
 	add.Flags().StringVar(&role, "role", "issuer", "owner, issuer or auditor")
-	return group(root, operators, add, a.operatorChange(), a.operatorReset(), &cobra.Command{
+	return group(root, operators, add, a.operatorChange(), a.operatorReset(), a.approvalCommands(), &cobra.Command{
 		Use:   "remove NAME",
 		Short: "Remove an operator",
 		Args:  exactly("NAME"),

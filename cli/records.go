@@ -363,6 +363,9 @@ detects traffic that bypasses the tunnel.`,
 				if cmd.Flags().Changed("second-factors") {
 					o.Factors = given.Factors
 				}
+				if cmd.Flags().Changed("four-eyes") {
+					o.FourEyes = given.FourEyes
+				}
 				if cmd.Flags().Changed("probe-every") {
 					o.ProbeEvery = given.ProbeEvery
 				}
@@ -392,6 +395,8 @@ detects traffic that bypasses the tunnel.`,
 	change.Flags().
 		BoolVar(&given.Factors, "second-factors", false, "require a second factor of every "+
 			"operator")
+	change.Flags().BoolVar(&given.FourEyes, "four-eyes", false, "need two operators to export the key "+
+		"of a CA or the archive of a group, to override an error temporarily, and to change a severity")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "URL that is reachable over IPv6 only")
 	return group(root, change, a.signerCommands(), &cobra.Command{
 		Use:     "show",

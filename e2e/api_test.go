@@ -346,6 +346,7 @@ func TestDoors(t *testing.T) {
 		"get /api/v1/start",
 		"post /api/v1/start",
 		"post /api/v1/session",
+		"post /api/v1/session/entry",
 	}
 	closed := 0
 	for path, methods := range api.Paths {

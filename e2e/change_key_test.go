@@ -101,7 +101,7 @@ func TestChangeKey(t *testing.T) {
 	if out, err := change("--new-key-file", second, "--new-passphrase-file", file); err == nil {
 		t.Errorf("both kinds at once: %s", out)
 	}
-	if out, err := change("--new-key-file", second); err != nil || !strings.Contains(out, "sealed anew") {
+	if out, err := change("--new-key-file", second); err != nil || !strings.Contains(out, "sealed with the new key") {
 		t.Fatal(err, out)
 	}
 	for _, name := range []string{store.File, store.File + "-wal"} {

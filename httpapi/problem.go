@@ -47,6 +47,7 @@ var statuses = map[vpn.Kind]int{
 	vpn.KindCode:       http.StatusUnauthorized,
 	vpn.KindRole:       http.StatusForbidden,
 	vpn.KindConfirm:    http.StatusForbidden,
+	vpn.KindApproval:   http.StatusForbidden,
 	vpn.KindMustChange: http.StatusForbidden,
 	vpn.KindSetUpDone:  http.StatusConflict,
 	vpn.KindExpired:    http.StatusNotFound,

@@ -227,6 +227,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.live()
 	a.listViews()
 	a.webhooks()
+	a.approvals()
 	a.switchovers()
 	a.probes()
 	a.rehearsals()

@@ -29,8 +29,18 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.A
 	if err != nil {
 		return a, err
 	}
+	use := func(context.Context, *store.Tx) error { return nil }
+	if group != "" {
+		if use, err = s.approved(ctx, "archive", group, "archive the parcels of the group "+group,
+			RoleOwner); err != nil {
+			return a, err
+		}
+	}
 	var files []aeszip.File
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := use(ctx, tx); err != nil {
+			return err
+		}
 		profiles, name, err := s.chosen(ctx, tx, profileID, group)
 		if err != nil {
 			return err

@@ -213,7 +213,18 @@ func (s *Service) ExportAuthority(
 			"take five or six unrelated words",
 		)
 	}
+	row, err := store.Authorities.Row(ctx, s.store.Read(), id)
+	if err != nil {
+		return nil, "", err
+	}
+	use, err := s.approved(ctx, "export-key", id, "export the key of "+row.Name, RoleOwner)
+	if err != nil {
+		return nil, "", err
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := use(ctx, tx); err != nil {
+			return err
+		}
 		a, err := store.Authorities.Get(ctx, tx, id)
 		if err != nil {
 			return err

@@ -25,7 +25,18 @@ func (s *Service) SetOrganisation(
 		return o, err
 	}
 	o.LinksProblem = ""
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
+	seen, err := s.store.Read().Organisation(ctx)
+	if err != nil {
+		return o, err
+	}
+	use, err := s.twoEyes(ctx, seen, o)
+	if err != nil {
+		return o, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := use(ctx, tx); err != nil {
+			return err
+		}
 		before, err := tx.Organisation(ctx)
 		if err != nil {
 			return err

@@ -62,7 +62,18 @@ func (s *Service) SetSeverity(
 	if severity == rule.Severity {
 		severity = ""
 	}
+	shown := string(severity)
+	if shown == "" {
+		shown = "its own"
+	}
+	use, err := s.approved(ctx, "severity", code, "set the severity of "+code+" to "+shown, RoleOwner)
+	if err != nil {
+		return r, err
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := use(ctx, tx); err != nil {
+			return err
+		}
 		if err := tx.SetSeverity(ctx, code, severity, actor(ctx)); err != nil {
 			return err
 		}
@@ -129,7 +140,19 @@ func (s *Service) Override(
 		return o, &vpn.Problems{Object: "override", List: problems}
 	}
 	o = check.Override{Rule: code, Reason: reason, Until: until.UTC(), Operator: actor(ctx)}
+	profile, err := store.Profiles.Row(ctx, s.store.Read(), profileID)
+	if err != nil {
+		return o, err
+	}
+	use, err := s.approved(ctx, "override", profileID, fmt.Sprintf("let %s pass on %s to %s until %s: %s",
+		code, profile.Device, profile.Gateway, o.Until.Format(time.DateOnly), reason), RoleIssuer)
+	if err != nil {
+		return o, err
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := use(ctx, tx); err != nil {
+			return err
+		}
 		w, err := s.work(ctx, tx, profileID)
 		if err != nil {
 			return err

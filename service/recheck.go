@@ -102,6 +102,7 @@ func (s *Service) Pass(ctx context.Context) error {
 			tx.ForgetPast(ctx),
 			tx.ForgetRequests(ctx),
 			tx.ForgetSlips(ctx, s.now().Add(-slipLife)),
+			tx.SweepApprovals(ctx, s.now().Add(-keptApprovals)),
 			tx.SweepCalls(ctx, s.now().Add(-keptCalls)),
 			tx.SweepEnrolments(ctx, s.now().Add(-keptEnrolments)),
 			tx.Remember(ctx, "day", today),

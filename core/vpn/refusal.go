@@ -23,6 +23,7 @@ const (
 	KindCode       Kind = "code-wanted"
 	KindRole       Kind = "role"
 	KindConfirm    Kind = "confirm"
+	KindApproval   Kind = "approval"
 	KindMustChange Kind = "must-change"
 	KindSetUpDone  Kind = "set-up-done"
 	KindExpired    Kind = "link"

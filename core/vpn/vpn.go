@@ -492,6 +492,10 @@ type Organisation struct {
 	// Every operator must have a second factor: until then nothing but setting it up is allowed.
 	Factors bool `json:"factors" required:"false"`
 
+	// Two operators are needed to export a CA's key or the archive of a group, to override an error
+	// temporarily, and to change the severity of a rule.
+	FourEyes bool `json:"four_eyes" required:"false"`
+
 	// Hours after which the service asks each gateway again what it answers; 0 asks only when
 	// somebody wants it.
 	ProbeEvery int `json:"probe_every" required:"false"`

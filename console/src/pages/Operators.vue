@@ -6,6 +6,7 @@ import Notice from '../parts/Notice.vue'
 import OperatorRow from '../parts/OperatorRow.vue'
 import PageHead from '../parts/PageHead.vue'
 import { roles } from '../parts/roles'
+import ApprovalPanel from '../parts/ApprovalPanel.vue'
 import SignOnPanel from '../parts/SignOnPanel.vue'
 import { useForm } from '../parts/useForm'
 
@@ -79,5 +80,6 @@ async function add() {
       </tbody>
     </table>
   </section>
+  <ApprovalPanel />
   <SignOnPanel />
 </template>

@@ -14,6 +14,7 @@ const { draft, wrong, done, busy, fill, run } = useForm({
   links_v4: '',
   links_v6: '',
   factors: false,
+  four_eyes: false,
   probe_every: 0 as number | null,
   keep_parcels: 0 as number | null,
 })
@@ -21,8 +22,19 @@ const loaded = ref(false)
 const version = ref(0)
 function show(o: Schemas['Organisation']) {
   const { name, domain, links = '', enrol = '', links_v4 = '', links_v6 = '', factors = false } = o
-  const { probe_every = 0, keep_parcels = 0 } = o
-  fill({ name, domain, links, enrol, links_v4, links_v6, factors, probe_every, keep_parcels })
+  const { probe_every = 0, keep_parcels = 0, four_eyes = false } = o
+  fill({
+    name,
+    domain,
+    links,
+    enrol,
+    links_v4,
+    links_v6,
+    factors,
+    four_eyes,
+    probe_every,
+    keep_parcels,
+  })
   version.value = o.version
 }
 
@@ -107,6 +119,12 @@ async function save() {
       help="The record of the parcel and its digest are kept. 0 keeps all files."
     />
     <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />
+    <Field
+      v-model="draft.four_eyes"
+      kind="check"
+      label="Two operators are needed for what gives much away"
+      help="To export a CA's key or a group's archive, to override an error, to change a severity."
+    />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <BButton type="submit" variant="primary" class="alters mt-2" :disabled="busy">Save</BButton>
   </form>
