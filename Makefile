@@ -85,6 +85,7 @@ define TOOLS
 /usr/bin/slirp-fullbolt slirp networks
 /usr/sbin/nft nftables networks
 /usr/sbin/nginx nginx-light networks
+/usr/sbin/haproxy haproxy networks
 /usr/bin/certutil libnss3-tools clients-and-gateways
 /usr/share/doc/libldns3/copyright libldns3 clients-and-gateways
 /usr/share/doc/libevent-pthreads-2.1-7/copyright libevent-pthreads-2.1-7 clients-and-gateways
