@@ -319,6 +319,14 @@ func TestEnrolParcel(t *testing.T) {
 			"--release", platform[1], "--encrypted", "--enrol", "Skerry Line Authority")
 		run(0, "", "profile", "add", name, "--gateway", "Brattvik", "--protocol", "ikev2")
 	}
+	// In files its CA stands by its name, and what was saved is what is there.
+	saved := filepath.Join(dir, "saved")
+	run(0, "", "save", saved)
+	if data, err := os.ReadFile(filepath.Join(saved, "devices.yaml")); err != nil ||
+		!strings.Contains(string(data), "authority_id: Skerry Line Authority") {
+		t.Errorf("a device with a key of its own is saved as\n%s (%v)", data, err)
+	}
+	run(0, "No changes", "load", saved)
 	run(1, "a key that the device makes itself", "plan", "Tide tablet", "Brattvik")
 	box := filepath.Join(dir, "box")
 	run(0, "", "build", "Tide box/Brattvik", "--out", box)

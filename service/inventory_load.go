@@ -39,6 +39,13 @@ func (s *Service) newIndex(ctx context.Context, tx *store.Tx) (*nameIndex, error
 		Names: inventory.NewNames(), records: map[string][]stored{},
 		fields: map[string]map[string]any{}, secrets: map[string][]string{},
 	}
+	authorities, err := store.Authorities.Where(ctx, tx, "1") // named by devices, and in no file
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range authorities {
+		x.Set("authority", a.ID, a.Name)
+	}
 	tables := s.inventoried()
 	for _, noun := range api.Filed() {
 		list, err := tables[noun.Name].everything(ctx, tx)
