@@ -18,8 +18,8 @@ func (a *app) approvalCommands() *cobra.Command {
 		Short: "Approve what takes two operators",
 		Long: `With "wardicon organisation change --four-eyes", two operators are needed to export
 the key of a CA or the archive of a group, to override an error temporarily, and to change the
-severity of a rule. The first one tries, which asks for the approval; another one grants it within 24 hours, and
-the first one does it again within an hour.`,
+severity of a rule. The first one tries, which asks for the approval; another one grants it within
+24 hours, and the first one does it again within an hour.`,
 		Example: "  wardicon operator approval list\n" +
 			"  wardicon operator approval grant ap-4xk7q2m9h3vw8tzp",
 	}

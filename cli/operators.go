@@ -79,30 +79,31 @@ sign-in, which must then be changed.`,
 		},
 	}
 	add.Flags().StringVar(&role, "role", "issuer", "owner, issuer or auditor")
-	return group(root, operators, add, a.operatorChange(), a.operatorReset(), a.approvalCommands(), &cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove an operator",
-		Args:  exactly("NAME"),
-		Long: "Removes an operator and ends all sessions and tokens. The audit log keeps the " +
-			"entries.",
-		Example: "  wardicon operator remove pilot",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				o, err := findOperator(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				if err := a.sure("Remove the operator %s?", o.Name); err != nil {
-					return err
-				}
-				if err := c.RemoveOperator(ctx, o.ID); err != nil {
-					return err
-				}
-				a.say("%s is removed", o.Name)
-				return nil
-			})
-		},
-	})
+	return group(root, operators, add, a.operatorChange(), a.operatorReset(),
+		a.approvalCommands(), &cobra.Command{
+			Use:   "remove NAME",
+			Short: "Remove an operator",
+			Args:  exactly("NAME"),
+			Long: "Removes an operator and ends all sessions and tokens. The audit log keeps the " +
+				"entries.",
+			Example: "  wardicon operator remove pilot",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+					o, err := findOperator(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					if err := a.sure("Remove the operator %s?", o.Name); err != nil {
+						return err
+					}
+					if err := c.RemoveOperator(ctx, o.ID); err != nil {
+						return err
+					}
+					a.say("%s is removed", o.Name)
+					return nil
+				})
+			},
+		})
 }
 
 func operatorState(o api.Operator) string {

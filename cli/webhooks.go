@@ -175,7 +175,8 @@ func (a *app) webhookCalls() *cobra.Command {
 						if x.Done != nil {
 							state = "taken " + x.Done.Local().Format(moment)
 						} else if x.Due != nil {
-							state = strings.TrimSuffix("again "+x.Due.Local().Format(moment)+": "+x.Problem, ": ")
+							due := "again " + x.Due.Local().Format(moment)
+							state = strings.TrimSuffix(due+": "+x.Problem, ": ")
 						}
 						w.AppendRow(table.Row{x.Number, x.Event, x.Name,
 							x.Created.Local().Format(moment), x.Tries, state})

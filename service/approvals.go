@@ -109,7 +109,8 @@ func (s *Service) Decide(ctx context.Context, id string, granted bool) (a api.Ap
 		if !granted {
 			said = "refuse"
 		}
-		if err := errors.Join(err, audit(ctx, tx, said, "approval", id, a.Operator+": "+a.What)); err != nil {
+		if err := errors.Join(err,
+			audit(ctx, tx, said, "approval", id, a.Operator+": "+a.What)); err != nil {
 			return err
 		}
 		a, err = tx.Approval(ctx, id)

@@ -125,7 +125,9 @@ func challenge(r *x509.CertificateRequest) string {
 }
 
 // Granted answers a message with a certificate and those above it, closed for whoever asked.
-func (e Enrolment) Granted(random io.Reader, registrar Identity, chain ...*x509.Certificate) ([]byte, error) {
+func (e Enrolment) Granted(
+	random io.Reader, registrar Identity, chain ...*x509.Certificate,
+) ([]byte, error) {
 	bare, err := Collection(chain...)
 	if err != nil {
 		return nil, err
@@ -142,7 +144,9 @@ func (e Enrolment) Refused(random io.Reader, registrar Identity, failure string)
 	return e.answer(random, registrar, nil, "2", failure)
 }
 
-func (e Enrolment) answer(random io.Reader, by Identity, content []byte, status, failure string) ([]byte, error) {
+func (e Enrolment) answer(
+	random io.Reader, by Identity, content []byte, status, failure string,
+) ([]byte, error) {
 	nonce := make([]byte, 16)
 	if _, err := io.ReadFull(random, nonce); err != nil {
 		return nil, err

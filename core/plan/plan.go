@@ -171,7 +171,8 @@ func (p *planner) fits() {
 	c := p.plan.Connection
 	if !ok && c.NeedsIdentity() && c.Identity != nil && c.Identity.Enrol != nil {
 		p.plan.Unfit = &format.UnfitError{
-			Format: "the settings that people type", Field: vpn.FieldIdentity, Found: "a key that the device makes itself",
+			Format: "the settings that people type", Field: vpn.FieldIdentity,
+			Found:    "a key that the device makes itself",
 			Expected: "a certificate with its key, which a person can import",
 		}
 		return
