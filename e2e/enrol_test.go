@@ -384,10 +384,8 @@ func TestEnrolParcel(t *testing.T) {
 		t.Errorf("run again, it gets another certificate (%v)", err)
 	}
 	run(0, "its key never leaves it; the certificate was issued", "plan", "Tide box", "Brattvik")
-	// A certificate that ends soon is renewed with the certificate itself, for another key.
-	if err := os.WriteFile(config, []byte("user = \"device:spent\"\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	// A certificate that ends soon is renewed with the certificate itself, for another key: the
+	// secret is used up.
 	text, err = os.ReadFile(script)
 	if err != nil {
 		t.Fatal(err)
@@ -399,10 +397,26 @@ func TestEnrolParcel(t *testing.T) {
 	if out, err := device(); err != nil || shown() == first {
 		t.Errorf("it is not renewed: %v %s", err, out)
 	}
+	if err := os.WriteFile(script, bytes.Replace(text, []byte("left 99999999"),
+		[]byte("left 2592000"), 1), 0o700); err != nil {
+		t.Fatal(err)
+	}
 	// Once it is revoked, the device can ask again with the word of its next parcel.
 	run(0, "", "certificate", "revoke", "--device", "Tide box", "--reason", "superseded", "--yes")
 	if !outdated() {
 		t.Error("the parcel with the old word is not outdated")
+	}
+	renewed := shown()
+	again := filepath.Join(dir, "again")
+	run(0, "", "build", "Tide box/Brattvik", "--out", again)
+	if err := os.Rename(filepath.Join(again, "skerry-line-brattvik-enrol.conf"), config); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := device(); err != nil || shown() == renewed {
+		t.Errorf("with its next parcel it does not get another certificate: %v %s", err, out)
+	}
+	if out, err := device(); err != nil {
+		t.Errorf("run once more, it asks again: %s", out)
 	}
 	phone := filepath.Join(dir, "phone")
 	run(0, "", "build", "Tide phone/Brattvik", "--out", phone)

@@ -84,6 +84,6 @@ func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
 	job.Units = append(job.Units, unit+".timer")
 	job.Apply = append([]string{path}, job.Apply...)
 	job.Revoke = append(job.Revoke, "rm -f -- "+shell.Quote(key)+" "+shell.Quote(key+".new")+" "+
-		shell.Quote(own))
+		shell.Quote(key+".enrolled")+" "+shell.Quote(own))
 	return files
 }

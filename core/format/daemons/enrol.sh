@@ -9,7 +9,10 @@ enrol=@ENROL@
 renew=@RENEW@
 
 left() { [ -s "$certificate" ] && openssl x509 -in "$certificate" -noout -checkend "$1" > /dev/null; }
-if [ -s "$key" ] && left 2592000; then exit 0; fi
+# Another secret than the last one says that the certificate no longer counts.
+secret=$(sha256sum < @CONFIG@)
+same() { [ "$(cat -- "$key.enrolled" 2> /dev/null)" = "$secret" ]; }
+if [ -s "$key" ] && same && left 2592000; then exit 0; fi
 
 mkdir -p -- "$(dirname -- "$key")" "$(dirname -- "$certificate")"
 work=$(mktemp -d)
@@ -25,7 +28,7 @@ ask() {
 	curl --silent --show-error --fail --max-time 60 --retry 3 \
 		--header "Content-Type: application/pkcs10" --data-binary "@$work/request" "$@" > "$work/answer"
 }
-if [ -n "$renew" ] && [ -s "$key" ] && left 0; then
+if [ -n "$renew" ] && [ -s "$key" ] && same && left 0; then
 	ask --cert "$certificate" --key "$key" "$renew/simplereenroll"
 else
 	ask --config @CONFIG@ "$enrol/simpleenroll"
@@ -38,4 +41,5 @@ cmp -s -- "$work/got" "$work/own" || { echo "The certificate is for another key.
 chmod 0644 "$work/certificate"
 mv -f -- "$key.new" "$key"
 mv -f -- "$work/certificate" "$certificate"
+echo "$secret" > "$key.enrolled"
 if command -v swanctl > /dev/null; then swanctl --load-creds --noprompt > /dev/null 2>&1 || true; fi
