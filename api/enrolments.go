@@ -2,8 +2,8 @@ package api
 
 import "time"
 
-// Enrolment is a word with which a device may ask for a certificate, for a key that it makes
-// itself. It is good for one key.
+// Enrolment is a one-time secret with which a device may ask for a certificate, for a key that it
+// makes itself.
 type Enrolment struct {
 	ID          string `json:"id"`
 	DeviceID    string `json:"device_id"`
@@ -24,8 +24,9 @@ type Enrolment struct {
 // NewEnrolment is an enrolment with what a client of a protocol needs.
 type NewEnrolment struct {
 	Enrolment
-	// The word; it is shown once. By EST it is the password, by SCEP the challenge password.
-	Word string `json:"word"`
+	// The enrolment secret; it is shown once. It is the password with EST, and the challenge password
+	// with SCEP.
+	Secret string `json:"secret"`
 	// Address for EST (RFC 7030).
 	EST string `json:"est"`
 	// Address for SCEP (RFC 8894).

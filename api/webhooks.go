@@ -7,15 +7,15 @@ type Webhook struct {
 	ID string `json:"id" readOnly:"true"`
 	// Unique name.
 	Name string `json:"name" minLength:"1" maxLength:"100"`
-	// Address that is called, such as https://tickets.skerryline.example/vpn.
+	// URL that receives the events, such as https://tickets.skerryline.example/vpn.
 	URL string `json:"url" maxLength:"500"`
-	// What it is told of.
+	// Events that it receives.
 	Events []string `json:"events" minItems:"1"`
-	// It is told nothing for now.
+	// Nothing is sent to it.
 	Disabled bool `json:"disabled" required:"false"`
-	// Why the last call failed; empty where it did not.
+	// Why the last delivery failed; empty if it did not.
 	Problem string `json:"problem" readOnly:"true"`
-	// Calls that are still to come.
+	// Deliveries that are pending.
 	Waiting int       `json:"waiting" readOnly:"true"`
 	Created time.Time `json:"created" readOnly:"true"`
 }
@@ -45,18 +45,18 @@ type Event struct {
 
 // WebhookCall is a call of a webhook.
 type WebhookCall struct {
-	// Number of the call; they are made in this order.
+	// Number of the delivery; they are sent in this order.
 	Number int64 `json:"number"`
 	// What happened.
 	Event string `json:"event"`
 	// Name of the record that it happened to.
 	Name    string    `json:"name"`
 	Created time.Time `json:"created"`
-	// When it is tried again; null once it was taken or given up.
+	// When it is retried; null once it was accepted or has failed.
 	Due *time.Time `json:"due,omitempty"`
 	// How often it was tried.
 	Tries int `json:"tries"`
-	// When it was taken; null before, or where it was given up.
+	// When it was accepted; null before, or if it failed.
 	Done *time.Time `json:"done,omitempty"`
 	// Why the last try failed.
 	Problem string `json:"problem,omitempty"`

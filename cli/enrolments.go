@@ -18,9 +18,9 @@ func (a *app) enrol() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "enrol DEVICE",
 		Short: "Let a device get a certificate for a key that it makes itself",
-		Long: `Creates a word with which the device gets one certificate by EST (RFC 7030, as the
-password) or SCEP (RFC 8894, as the challenge password), for a key that never leaves the device.
-The word is shown once; hand it over by a way that nobody else reads. The same request again gets
+		Long: `Creates an enrolment secret with which the device gets one certificate by EST (RFC 7030,
+as the password) or SCEP (RFC 8894, as the challenge password), for a key that never leaves it. The
+secret is shown once; hand it over by a way that nobody else reads. The same request again gets
 the same certificate. With its certificate the device renews it by itself.`,
 		Args: exactly("DEVICE"),
 		Example: "  wardicon certificate enrol \"Engine laptop 1\" --authority \"Skerry Line\"\n" +
@@ -37,7 +37,7 @@ the same certificate. With its certificate the device renews it by itself.`,
 				}
 				return a.print(made, func(w table.Writer) {
 					w.AppendRows([]table.Row{
-						{"device", made.Device}, {"CA", made.Authority}, {"word", made.Word},
+						{"device", made.Device}, {"CA", made.Authority}, {"secret", made.Secret},
 						{"expires", made.Expires.Local().Format(time.DateTime)},
 						{"EST", made.EST}, {"SCEP", made.SCEP}, {"id", made.ID},
 					})
@@ -46,17 +46,17 @@ the same certificate. With its certificate the device renews it by itself.`,
 		},
 	}
 	cmd.Flags().StringVar(&authority, "authority", "", "CA that issues the certificate")
-	cmd.Flags().IntVar(&hours, "hours", 0, "hours that the word is good for; 0 means 72")
+	cmd.Flags().IntVar(&hours, "hours", 0, "hours that the secret is valid for; 0 means 72")
 	return cmd
 }
 
-// enrolments lists a device's words, and takes one back.
+// enrolments lists a device's enrolment secrets, and revokes one.
 func (a *app) enrolments() *cobra.Command {
 	var end string
 	cmd := &cobra.Command{
 		Use:     "enrolments DEVICE",
-		Short:   "List a device's words for certificates, or take one back",
-		Long:    "Lists the words that were made for a device, without the words themselves.",
+		Short:   "List a device's enrolment secrets, or revoke one",
+		Long:    "Lists the enrolment secrets of a device, without their values.",
 		Args:    exactly("DEVICE"),
 		Example: "  wardicon certificate enrolments \"Engine laptop 1\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -84,7 +84,7 @@ func (a *app) enrolments() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&end, "end", "", "take back the word with this identifier")
+	cmd.Flags().StringVar(&end, "end", "", "revoke the secret with this identifier")
 	return cmd
 }
 

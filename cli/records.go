@@ -196,7 +196,7 @@ func deviceNoun() noun[api.Device] {
 			{flag: "certificate", path: "identity.certificate", kind: fileField},
 			{flag: "key-file", path: "identity.key", kind: fileField},
 			{flag: "enrol", path: "enrolment.authority_id", refers: toAuthority},
-			{flag: "enrol-round", path: "enrolment.round"},
+			{flag: "enrol-generation", path: "enrolment.generation"},
 		},
 		find: findDevice,
 		meta: func(d api.Device) vpn.Meta { return d.Meta },

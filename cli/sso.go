@@ -19,11 +19,11 @@ import (
 func (a *app) signOnCommands() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "single-sign-on",
-		Short: "Let operators sign in by a provider of OpenID Connect",
-		Long: `Operators can sign in by a provider of OpenID Connect (code flow with PKCE), which
-has their passwords and second factors. Their role is that of their groups there, at each sign-in;
-who is in none of the groups cannot sign in. Local operators stay, for the day on which the
-provider is away. Register PUBLIC-URL/sign-in/back as the redirect URI.`,
+		Short: "Single sign-on of operators with OpenID Connect",
+		Long: `Operators can sign in with an OpenID Connect identity provider (code flow with PKCE),
+which checks their passwords and second factors. Their role is that of their groups there, at each sign-in;
+who is in none of the groups cannot sign in. Local operators stay, for the case that the identity
+provider is not available. Register PUBLIC-URL/sign-in/back as the redirect URI.`,
 		Example: `  wardicon service single-sign-on set --issuer https://id.skerryline.example \
       --client-id wardicon --secret-file client.secret --role network-office=owner \
       --role helpdesk=issuer
@@ -35,7 +35,7 @@ provider is away. Register PUBLIC-URL/sign-in/back as the redirect URI.`,
 func (a *app) showSignOn(s vpn.SingleSignOn) error {
 	return a.print(s, func(w table.Writer) {
 		if s.Issuer == "" {
-			a.say("Operators sign in here alone: no provider is set.")
+			a.say("Single sign-on is off: operators sign in with a password of this service.")
 			return
 		}
 		var roles []string
@@ -58,9 +58,9 @@ func (a *app) showSignOn(s vpn.SingleSignOn) error {
 func (a *app) signOnShow() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show",
-		Short:   "Show how operators sign in by a provider (owners only)",
+		Short:   "Show the single sign-on settings (owners only)",
 		Args:    exactly(),
-		Long:    "Shows the provider, and which of its groups has which role here.",
+		Long:    "Shows the identity provider, and the roles of its groups.",
 		Example: "  wardicon service single-sign-on show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -80,10 +80,10 @@ func (a *app) signOnSet() *cobra.Command {
 	var roles []string
 	cmd := &cobra.Command{
 		Use:   "set",
-		Short: "Change how operators sign in by a provider (owners only)",
+		Short: "Change the single sign-on settings (owners only)",
 		Args:  exactly(),
-		Long: `Changes the given fields; the others are kept. An empty --issuer turns it off: who
-came by the provider cannot sign in any more.`,
+		Long: `Changes the given fields; the others are kept. An empty --issuer turns single
+sign-on off: its operators can no longer sign in.`,
 		Example: `  wardicon service single-sign-on set --issuer https://id.skerryline.example \
       --client-id wardicon --secret-file client.secret --role network-office=owner
   wardicon service single-sign-on set --issuer ""`,

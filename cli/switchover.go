@@ -411,7 +411,7 @@ func (a *app) calendar() *cobra.Command {
 		Short: "List what expires or changes, and which switchover prepares for it",
 		Args:  exactly(),
 		Long: `Lists certificates, CAs, links and overrides that end within some days, releases of
-systems that get their last updates then, with what later ones can no longer do, and the dates of
+systems that reach their end of support then, with what later ones can no longer do, and the dates of
 switchovers. With --feed it makes the address of a calendar that programs subscribe to
 (RFC 5545): whoever has it can read the calendar. Another one takes its place; --end-feed ends
 it.`,

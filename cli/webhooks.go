@@ -16,17 +16,17 @@ import (
 func (a *app) webhookCommands() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "webhook",
-		Short: "Tell other services what happens",
-		Long: `A webhook is an address that is called with what happens, as JSON, in the order in
-which it happens. Calls are signed with a key of the webhook (HTTP Message Signatures, RFC 9421,
-hmac-sha256), repeated for two days where they are not taken, and never lost. What comes twice has
-the same Idempotency-Key. An answer 410 turns the webhook off.
+		Short: "Notify other services of events",
+		Long: `A webhook is a URL that receives events as JSON, in order. Deliveries are signed with a
+key of the webhook (HTTP Message Signatures, RFC 9421, hmac-sha256), retried for two days until they
+are accepted, and never lost. A repeated delivery has the same Idempotency-Key. A response 410
+disables the webhook.
 
 Events: ` + strings.Join(api.Events, ", ") + `.`,
 		Example: `  wardicon service webhook add Tickets --url https://tickets.skerryline.example/vpn \
       --event report.received,profile.blocked,certificate.expiring
   wardicon service webhook list
-  wardicon service webhook calls Tickets`,
+  wardicon service webhook deliveries Tickets`,
 	}
 	return group(root, a.webhookList(), a.webhookAdd(), a.webhookChange(), a.webhookTry(),
 		a.webhookCalls(), a.webhookRemove())
@@ -59,7 +59,7 @@ func (a *app) sayWebhooks(w table.Writer, list ...api.Webhook) {
 func (a *app) webhookList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List webhooks (owners only)", Args: exactly(),
-		Long:    "Lists webhooks with what they are told of, and why the last call failed.",
+		Long:    "Lists webhooks with their events, and why the last delivery failed.",
 		Example: "  wardicon service webhook list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -78,8 +78,8 @@ func (a *app) webhookAdd() *cobra.Command {
 	var untested bool
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Add a webhook (owners only)", Args: exactly("NAME"),
-		Long: "Adds a webhook once it has taken a call with the event test. The key that its " +
-			"calls are\nsigned with is shown once.",
+		Long: "Adds a webhook once it has accepted a delivery of the event test. The key that " +
+			"its deliveries\nare signed with is shown once.",
 		Example: "  wardicon service webhook add Tickets --url https://tickets.skerryline.example/vpn " +
 			"\\\n      --event report.received,profile.blocked",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -91,14 +91,14 @@ func (a *app) webhookAdd() *cobra.Command {
 				}
 				return a.print(made, func(w table.Writer) {
 					a.sayWebhooks(w, made.Webhook)
-					a.say("Its key, which is not shown again: %s", made.Key)
+					a.say("Signing key, shown only now: %s", made.Key)
 				})
 			})
 		},
 	}
-	cmd.Flags().StringVar(&h.URL, "url", "", "address that is called")
-	cmd.Flags().StringSliceVar(&h.Events, "event", nil, "what it is told of")
-	cmd.Flags().BoolVar(&untested, "untested", false, "do not test whether it answers")
+	cmd.Flags().StringVar(&h.URL, "url", "", "URL that receives the events")
+	cmd.Flags().StringSliceVar(&h.Events, "event", nil, "events that it receives")
+	cmd.Flags().BoolVar(&untested, "untested", false, "add it without a test")
 	return cmd
 }
 
@@ -106,7 +106,7 @@ func (a *app) webhookChange() *cobra.Command {
 	var events []string
 	var disabled bool
 	cmd := &cobra.Command{
-		Use: "change WEBHOOK", Short: "Change what a webhook is told of (owners only)",
+		Use: "change WEBHOOK", Short: "Change the events of a webhook (owners only)",
 		Args: exactly("WEBHOOK"), Long: "Changes the given values; the others are kept.",
 		Example: "  wardicon service webhook change Tickets --disabled",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -128,15 +128,15 @@ func (a *app) webhookChange() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringSliceVar(&events, "event", nil, "what it is told of")
-	cmd.Flags().BoolVar(&disabled, "disabled", false, "tell it nothing for now")
+	cmd.Flags().StringSliceVar(&events, "event", nil, "events that it receives")
+	cmd.Flags().BoolVar(&disabled, "disabled", false, "send it nothing for now")
 	return cmd
 }
 
 func (a *app) webhookTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try WEBHOOK", Short: "Call a webhook with a test (owners only)",
-		Args: exactly("WEBHOOK"), Long: "Calls a webhook with the event test, and says what it answers.",
+		Use: "try WEBHOOK", Short: "Send a webhook a test event (owners only)",
+		Args: exactly("WEBHOOK"), Long: "Sends the event test, and shows the response.",
 		Example: "  wardicon service webhook try Tickets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -145,7 +145,7 @@ func (a *app) webhookTry() *cobra.Command {
 					err = c.TryWebhook(ctx, h.ID)
 				}
 				if err == nil {
-					a.say("%s has taken the test", h.Name)
+					a.say("%s accepted the test event", h.Name)
 				}
 				return err
 			})
@@ -155,9 +155,9 @@ func (a *app) webhookTry() *cobra.Command {
 
 func (a *app) webhookCalls() *cobra.Command {
 	return &cobra.Command{
-		Use: "calls WEBHOOK", Short: "List the last calls of a webhook (owners only)",
-		Args: exactly("WEBHOOK"), Long: "Lists the last 100 calls, the newest first.",
-		Example: "  wardicon service webhook calls Tickets",
+		Use: "deliveries WEBHOOK", Short: "List the last deliveries of a webhook (owners only)",
+		Args: exactly("WEBHOOK"), Long: "Lists the last 100 deliveries, newest first.",
+		Example: "  wardicon service webhook deliveries Tickets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				h, err := findWebhook(ctx, c, args[0])
@@ -171,11 +171,11 @@ func (a *app) webhookCalls() *cobra.Command {
 				return a.print(list, func(w table.Writer) {
 					w.AppendHeader(heads("number", "event", "of", "at", "tries", "state"))
 					for _, x := range list.Items {
-						state := "given up: " + x.Problem
+						state := "failed: " + x.Problem
 						if x.Done != nil {
-							state = "taken " + x.Done.Local().Format(moment)
+							state = "accepted " + x.Done.Local().Format(moment)
 						} else if x.Due != nil {
-							due := "again " + x.Due.Local().Format(moment)
+							due := "retry " + x.Due.Local().Format(moment)
 							state = strings.TrimSuffix(due+": "+x.Problem, ": ")
 						}
 						w.AppendRow(table.Row{x.Number, x.Event, x.Name,
@@ -190,7 +190,7 @@ func (a *app) webhookCalls() *cobra.Command {
 func (a *app) webhookRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove WEBHOOK", Short: "Remove a webhook (owners only)", Args: exactly("WEBHOOK"),
-		Long:    "Removes a webhook with the calls that were still to come.",
+		Long:    "Removes a webhook and its pending deliveries.",
 		Example: "  wardicon service webhook remove Tickets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

@@ -8,8 +8,8 @@ import (
 	"wardicon/api"
 )
 
-// MakeEnrolment makes a word with which a device gets one certificate, for a key that it makes
-// itself; hours 0 means 72.
+// MakeEnrolment creates a one-time secret with which a device gets a certificate for a key of its
+// own; hours 0 means 72.
 func (c *Client) MakeEnrolment(ctx context.Context, deviceID, authorityID string, hours int) (
 	api.NewEnrolment, error,
 ) {
@@ -17,13 +17,13 @@ func (c *Client) MakeEnrolment(ctx context.Context, deviceID, authorityID string
 		map[string]any{"authority_id": authorityID, "hours": hours})
 }
 
-// Enrolments lists a device's words for certificates, without the words.
+// Enrolments lists a device's enrolment secrets, without their values.
 func (c *Client) Enrolments(ctx context.Context, deviceID string) (api.Items[api.Enrolment], error) {
 	return get[api.Items[api.Enrolment]](ctx, c,
 		"/devices/"+url.PathEscape(deviceID)+"/enrolments", nil)
 }
 
-// EndEnrolment takes back a word that was not used.
+// EndEnrolment revokes an enrolment secret that was not used.
 func (c *Client) EndEnrolment(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/enrolments/"+url.PathEscape(id), nil, nil, nil, nil)
 }

@@ -44,5 +44,5 @@ func (c *Client) TryWebhook(ctx context.Context, id string) error {
 
 // WebhookCalls lists its last calls, the newest first.
 func (c *Client) WebhookCalls(ctx context.Context, id string) (api.Items[api.WebhookCall], error) {
-	return get[api.Items[api.WebhookCall]](ctx, c, webhook(id)+"/calls", nil)
+	return get[api.Items[api.WebhookCall]](ctx, c, webhook(id)+"/deliveries", nil)
 }

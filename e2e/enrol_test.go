@@ -121,7 +121,7 @@ func TestEnrol(t *testing.T) {
 		do("openssl", "req", "-in", "est.csr", "-outform", "der", "-out", "est.der")
 		url := base + strings.TrimPrefix(made.EST, strings.Split(made.EST, "/.well-known")[0])
 		keep("est.pem", do("pki", "--est", "--url", base, "--in", "est.csr", "--cacert", cert,
-			"--cacert", root, "--userpass", made.ID+":"+made.Word, "--outform", "pem"))
+			"--cacert", root, "--userpass", made.ID+":"+made.Secret, "--outform", "pem"))
 		do("openssl", "verify", "-CAfile", root, "-purpose", "sslclient", "est.pem")
 		if text := do("openssl", "x509", "-in", "est.pem", "-noout", "-text"); !strings.Contains(text,
 			"DNS:purser-laptop-1.devices.") || strings.Contains(text, "whatever") ||
@@ -136,7 +136,7 @@ func TestEnrol(t *testing.T) {
 			t.Errorf("on record is %+v", id)
 		}
 		// An answer was lost: the same request again gets the same certificate, another key none.
-		again := do("curl", "-sS", "--cacert", cert, "-u", "x:"+made.Word, "-H",
+		again := do("curl", "-sS", "--cacert", cert, "-u", "x:"+made.Secret, "-H",
 			"Content-Type: application/pkcs10", "--data-binary", "@est.der", url+"/simpleenroll")
 		do("sh", "-c", "echo '"+again+"' | base64 -d | openssl pkcs7 -inform der -print_certs | "+
 			"openssl x509 -out again.pem")
@@ -153,11 +153,11 @@ func TestEnrol(t *testing.T) {
 		forged[len(forged)-1] ^= 1
 		keep("forged.csr", string(forged))
 		for name, try := range map[string][]string{
-			"another key":   {"-u", "x:" + made.Word, "@thief.csr", "401"},
+			"another key":   {"-u", "x:" + made.Secret, "@thief.csr", "401"},
 			"no word":       {"-u", "x:", "@thief.csr", "401"},
 			"no sign-in":    {"-A", "x", "@thief.csr", "401"},
-			"no request":    {"-u", "x:" + made.Word, "hello", "400"},
-			"another's key": {"-u", "x:" + made.Word, "@forged.csr", "400"},
+			"no request":    {"-u", "x:" + made.Secret, "hello", "400"},
+			"another's key": {"-u", "x:" + made.Secret, "@forged.csr", "400"},
 		} {
 			if out := do("curl", "-sS", "--cacert", cert, try[0], try[1], "-o", "/dev/null", "-w",
 				"%{http_code}", "--data-binary", try[2], url+"/simpleenroll"); out != try[3] {
@@ -205,7 +205,7 @@ func TestEnrol(t *testing.T) {
 		if got := renew("--cert", "renewed.pem", "--key", "new.key"); got != "403" {
 			t.Errorf("a revoked certificate is renewed with %s", got)
 		}
-		if strings.Contains(f.log.String(), made.Word) {
+		if strings.Contains(f.log.String(), made.Secret) {
 			t.Error("the word is in the log")
 		}
 	})
@@ -228,7 +228,7 @@ func TestEnrol(t *testing.T) {
 		if out, err := ask("not-the-word"); err == nil {
 			t.Errorf("a wrong word gives %s", out)
 		}
-		out, err := ask(made.Word)
+		out, err := ask(made.Secret)
 		if err != nil {
 			t.Fatal(out, f.log.String())
 		}
@@ -258,7 +258,7 @@ func TestEnrol(t *testing.T) {
 			"--hours", "9999")
 		for _, word := range regexp.MustCompile(`[a-z2-7]{26}`).FindAllString(
 			run(0, "", "audit", "list", "--output", "json"), -1) {
-			if word == made.Word {
+			if word == made.Secret {
 				t.Error("the word is in the audit log")
 			}
 		}

@@ -43,7 +43,7 @@ var (
 		"change-webhook",
 		"remove-webhook",
 		"try-webhook",
-		"list-webhook-calls",
+		"list-webhook-deliveries",
 		"show-single-sign-on",
 		"change-single-sign-on",
 		"change-directory",

@@ -185,7 +185,7 @@ func TestSignOn(t *testing.T) {
 	run(0, "", "service", "single-sign-on", "set", "--title", "Skerry Line again")
 	p.Change(func() { p.Away = true })
 	res, problem := f.send("POST", "/api/v1/session/entry", `{}`, "Content-Type", "application/json")
-	if res.StatusCode != 401 || !strings.Contains(problem.Detail, "does not answer") {
+	if res.StatusCode != 401 || !strings.Contains(problem.Detail, "does not respond") {
 		t.Errorf("%d %+v", res.StatusCode, problem)
 	}
 	run(0, "", "me", "sign-in", "--name", demo.OwnerName, "--password-file",
@@ -196,7 +196,7 @@ func TestSignOn(t *testing.T) {
 		"application/json"); res.StatusCode != 422 {
 		t.Errorf("another site's page is taken: %d", res.StatusCode)
 	}
-	run(0, "no provider", "service", "single-sign-on", "set", "--issuer", "")
+	run(0, "Single sign-on is off", "service", "single-sign-on", "set", "--issuer", "")
 	if res, _ := f.send("POST", "/api/v1/session/entry", `{}`, "Content-Type",
 		"application/json"); res.StatusCode != 404 {
 		t.Errorf("turned off it answers with %d", res.StatusCode)

@@ -610,7 +610,7 @@ func TestCalendarFeed(t *testing.T) {
 		run(0, "", "device", "add", fmt.Sprintf("Desk %d", i), "--person", "Ada Fjell",
 			"--platform", "linux-desktop", "--release", release)
 	}
-	run(0, "RHEL 10.1: gets its last updates (devices: 1)", "switchover", "calendar", "--days", "3650")
+	run(0, "RHEL 10.1: reaches its end of support (devices: 1)", "switchover", "calendar", "--days", "3650")
 	address := strings.TrimSpace(run(0, "/calendar/", "switchover", "calendar", "--feed"))
 	fetch := func(address string) (int, []byte) {
 		t.Helper()

@@ -103,7 +103,7 @@ func TestWebhooks(t *testing.T) {
 	args := []string{"service", "webhook", "add", "Tickets", "--url", server.URL + "/vpn?x=1",
 		"--event", "handover.made,handover.recalled,report.received,profile.blocked,profile.unblocked," +
 			"certificate.issued,certificate.revoked"}
-	run(1, "an answer 503", args...)
+	run(1, "response 503", args...)
 	run(1, "https://", "service", "webhook", "add", "Plain", "--url", "http://tickets.example/",
 		"--event", "report.received")
 	run(1, "report.received", "service", "webhook", "add", "X", "--url", server.URL, "--event", "all")
@@ -145,8 +145,8 @@ func TestWebhooks(t *testing.T) {
 			break
 		}
 	}
-	run(0, "an answer 502", "service", "webhook", "list")
-	run(0, "again ", "service", "webhook", "calls", "Tickets")
+	run(0, "response 502", "service", "webhook", "list")
+	run(0, "retry ", "service", "webhook", "deliveries", "Tickets")
 	// What happens meanwhile waits behind it; then both come, in order, and the first one as before.
 	run(0, "", "certificate", "revoke", "--device", "Purser laptop 3", "--reason", "superseded", "--yes")
 	v.mu.Lock()
@@ -160,7 +160,7 @@ func TestWebhooks(t *testing.T) {
 	if _, err := db.Exec(`UPDATE webhook_calls SET due = 1 WHERE due IS NOT NULL`); err != nil {
 		t.Fatal(err)
 	}
-	run(0, "has taken the test", "service", "webhook", "try", "Tickets")
+	run(0, "accepted the test event", "service", "webhook", "try", "Tickets")
 	run(0, "", "service", "webhook", "change", "Tickets", "--disabled=false")
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && len(v.got()) < 2; {
 		time.Sleep(100 * time.Millisecond)
@@ -188,5 +188,5 @@ func TestWebhooks(t *testing.T) {
 		t.Error("its key is in the log")
 	}
 	run(0, "removed", "service", "webhook", "remove", "Tickets", "--yes")
-	run(4, "", "service", "webhook", "calls", "Tickets")
+	run(4, "", "service", "webhook", "deliveries", "Tickets")
 }

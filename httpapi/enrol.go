@@ -22,9 +22,6 @@ import (
 	"wardicon/store"
 )
 
-// maxEnrolment bounds what a device sends when it asks for a certificate, in bytes.
-const maxEnrolment = 64 << 10
-
 // Enrolling is the handler for an address of its own at which devices ask for certificates and
 // renew them: there a device may show its certificate by TLS, which browsers would ask people for.
 func Enrolling(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
@@ -40,7 +37,7 @@ func Enrolling(svc *service.Service, log *slog.Logger, opts Options) http.Handle
 // enrolling answers the protocols by which devices get certificates (EST, RFC 7030; SCEP, RFC 8894)
 // and by which others ask for the state of one (OCSP, RFC 6960).
 func (a *handlers) enrolling(r chi.Router) {
-	for _, label := range []string{"", "{ca}/"} { // one CA, or whichever the word is for
+	for _, label := range []string{"", "{ca}/"} { // one CA, or the one of the secret
 		r.Get(service.ESTPath+label+"cacerts", a.caCertificates)
 		r.Get(service.ESTPath+label+"csrattrs", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusNoContent) // nothing in particular (RFC 7030 §4.5.2)
@@ -78,7 +75,7 @@ func (a *handlers) certsOnly(w http.ResponseWriter, r *http.Request, list []*x50
 
 // request reads the request of a device: base64, as EST sends it, or DER or PEM.
 func (a *handlers) request(w http.ResponseWriter, r *http.Request) (*x509.CertificateRequest, bool) {
-	data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxEnrolment))
+	data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, pki.MaxEnrolment))
 	if err == nil {
 		if der, plain := base64.StdEncoding.DecodeString(
 			strings.Join(strings.Fields(string(data)), "")); plain == nil {
@@ -94,18 +91,18 @@ func (a *handlers) request(w http.ResponseWriter, r *http.Request) (*x509.Certif
 }
 
 func (a *handlers) estEnrol(w http.ResponseWriter, r *http.Request) {
-	_, word, ok := r.BasicAuth()
+	_, given, ok := r.BasicAuth()
 	if !ok {
 		w.Header().Set("WWW-Authenticate", `Basic realm="enrolment"`)
 		writeProblem(w, r, problem(http.StatusUnauthorized, "sign-in",
-			"expected the word of an enrolment as the password"))
+			"expected an enrolment secret as the password"))
 		return
 	}
 	asked, ok := a.request(w, r)
 	if !ok {
 		return
 	}
-	list, err := a.svc.Enrol(r.Context(), chi.URLParam(r, "ca"), secret.New(word), asked,
+	list, err := a.svc.Enrol(r.Context(), chi.URLParam(r, "ca"), secret.New(given), asked,
 		callerOf(r.Context()).address)
 	if err != nil {
 		a.enrolFailed(w, r, err)
@@ -135,7 +132,7 @@ func (a *handlers) estReenrol(w http.ResponseWriter, r *http.Request) {
 
 // enrolFailed says why nothing is given.
 func (a *handlers) enrolFailed(w http.ResponseWriter, r *http.Request, err error) {
-	if errors.Is(err, service.ErrWord) {
+	if errors.Is(err, service.ErrEnrolment) {
 		w.Header().Set("WWW-Authenticate", `Basic realm="enrolment"`)
 		writeProblem(w, r, problem(http.StatusUnauthorized, "sign-in", err.Error()))
 		return
@@ -167,7 +164,7 @@ func (a *handlers) scep(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/x-x509-ca-ra-cert")
 		_, _ = w.Write(der)
 	case "PKIOperation":
-		data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxEnrolment))
+		data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, pki.MaxEnrolment))
 		if r.Method == http.MethodGet {
 			data, err = base64.StdEncoding.DecodeString(query.Get("message"))
 		}
@@ -196,7 +193,7 @@ func (a *handlers) scep(w http.ResponseWriter, r *http.Request) {
 // (RFC 6960 §A.1).
 func (a *handlers) status(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/ocsp-response")
-	question, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 4<<10))
+	question, err := io.ReadAll(http.MaxBytesReader(w, r.Body, pki.MaxStatusRequest))
 	if r.Method == http.MethodGet {
 		var text string
 		if text, err = url.PathUnescape(chi.URLParam(r, "*")); err == nil {

@@ -50,12 +50,12 @@ type entryOutput struct {
 func (a *handlers) singleSignOn() {
 	const tag = "session"
 	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/single-sign-on", "show-single-sign-on",
-		"Show how operators sign in by a provider (owners only)", tag)),
+		"Show the single sign-on settings (owners only)", tag)),
 		func(ctx context.Context, _ *none) (vpn.SingleSignOn, error) {
 			return a.svc.SingleSignOn(ctx)
 		})
 	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/single-sign-on",
-		"change-single-sign-on", "Change how operators sign in by a provider (owners only)", tag))),
+		"change-single-sign-on", "Change the single sign-on settings (owners only)", tag))),
 		func(ctx context.Context, in *signOnInput) (zero vpn.SingleSignOn, err error) {
 			version, err := in.version("single sign-on configuration", true)
 			if err != nil {
@@ -74,14 +74,14 @@ func (a *handlers) singleSignOn() {
 		return &entryOutput{entryCookieOf(ctx, kept), api.Entry{Address: address}}, nil
 	}
 	first := operation(http.MethodPost, "/session/entry", "begin-entry",
-		"Begin to sign in by the provider; the answer says where to go", tag)
+		"Start single sign-on; the response has the URL to go to", tag)
 	first.Security = nil
 	register(a, first, func(ctx context.Context, in *entryInput) (*entryOutput, error) {
 		return begin(ctx, in, "")
 	})
 	register(a, ownOperation(http.MethodPost, "/session/confirmation-entry",
 		"begin-confirmation-entry",
-		"Begin to confirm your identity by the provider; the answer says where to go", tag),
+		"Start to confirm your identity by single sign-on; the response has the URL to go to", tag),
 		func(ctx context.Context, in *entryInput) (*entryOutput, error) {
 			return begin(ctx, in, here(ctx).ID)
 		})

@@ -13,7 +13,7 @@ import (
 type webhookInput struct {
 	Body struct {
 		api.Webhook
-		// Do not test whether it answers.
+		// Add it without a test.
 		Untested bool `json:"untested" required:"false"`
 	}
 }
@@ -21,9 +21,9 @@ type webhookInput struct {
 type webhookChange struct {
 	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
-		// What it is told of.
+		// Events that it receives.
 		Events []string `json:"events" minItems:"1"`
-		// It is told nothing for now.
+		// Nothing is sent to it.
 		Disabled bool `json:"disabled"`
 	}
 }
@@ -35,18 +35,18 @@ func (a *handlers) webhooks() {
 		return by(service.RoleOwner, operation(method, path, id, summary, tag))
 	}
 	handle(a, owner(http.MethodGet, "/webhooks", "list-webhooks",
-		"List where others are told what happens (owners only)"),
+		"List webhooks (owners only)"),
 		func(ctx context.Context, _ *none) (api.Items[api.Webhook], error) {
 			return items(a.svc.Webhooks(ctx))
 		})
 	add := confirming(owner(http.MethodPost, "/webhooks", "add-webhook",
-		"Add a webhook once it has taken a test; its key is shown once (owners only)"))
+		"Add a webhook once it has accepted a test; its signing key is shown once (owners only)"))
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *webhookInput) (api.NewWebhook, error) {
 		return a.svc.AddWebhook(ctx, in.Body.Webhook, in.Body.Untested)
 	})
 	handle(a, owner(http.MethodPut, "/webhooks/{id}", "change-webhook",
-		"Change what a webhook is told of (owners only)"),
+		"Change the events of a webhook (owners only)"),
 		func(ctx context.Context, in *webhookChange) (api.Webhook, error) {
 			return a.svc.ChangeWebhook(ctx, in.ID, in.Body.Events, in.Body.Disabled)
 		})
@@ -54,10 +54,10 @@ func (a *handlers) webhooks() {
 		"Remove a webhook (owners only)"),
 		func(ctx context.Context, in *idInput) error { return a.svc.RemoveWebhook(ctx, in.ID) })
 	quiet(a, owner(http.MethodPost, "/webhooks/{id}/tries", "try-webhook",
-		"Call a webhook with a test (owners only)"),
+		"Send a webhook a test event (owners only)"),
 		func(ctx context.Context, in *idInput) error { return a.svc.TryWebhook(ctx, in.ID) })
-	handle(a, owner(http.MethodGet, "/webhooks/{id}/calls", "list-webhook-calls",
-		"List the last calls of a webhook, the newest first (owners only)"),
+	handle(a, owner(http.MethodGet, "/webhooks/{id}/deliveries", "list-webhook-deliveries",
+		"List the last deliveries of a webhook, newest first (owners only)"),
 		func(ctx context.Context, in *idInput) (api.Items[api.WebhookCall], error) {
 			return items(a.svc.WebhookCalls(ctx, in.ID))
 		})

@@ -20,7 +20,7 @@ import (
 const calendarDays = 365
 
 // Calendar lists what expires or changes within some days, the first first: certificates, CAs, what
-// signs parcels, links, overrides, releases that get their last updates, and switchovers.
+// signs parcels, links, overrides, releases that reach their end of support, and switchovers.
 func (s *Service) Calendar(ctx context.Context, days int) ([]api.CalendarEntry, error) {
 	expiries, err := s.Expiries(ctx, days)
 	if err != nil {
@@ -88,7 +88,7 @@ func ofSwitchover(w *vpn.Switchover, from, until time.Time) (list []api.Calendar
 	return list
 }
 
-// releaseEndings are the days on which releases that devices have get their last updates, with what
+// releaseEndings are the days on which releases that devices have reach their end of support, with what
 // a later release can no longer do.
 func releaseEndings(ctx context.Context, tx *store.Tx, from, until time.Time) (
 	list []api.CalendarEntry, err error,
@@ -99,7 +99,7 @@ func releaseEndings(ctx context.Context, tx *store.Tx, from, until time.Time) (
 		if !known || !day.After(from) || !day.Before(until) {
 			continue
 		}
-		what := "gets its last updates"
+		what := "reaches its end of support"
 		if lost := platform.Losses(r.Platform, r.Release); len(lost) > 0 {
 			var names []string
 			for _, p := range lost {

@@ -483,9 +483,9 @@ func (s *Service) offboard(
 		0,
 		func(d *vpn.Device) (*vpn.Device, error) {
 			d.Identity = nil
-			if d.Enrolment != nil { // it may ask once more, with a word of its next parcel
+			if d.Enrolment != nil { // it may ask once more, with the secret of its next parcel
 				next := *d.Enrolment
-				next.Round++
+				next.Generation++
 				d.Enrolment = &next
 			}
 			return d, nil

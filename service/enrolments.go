@@ -30,16 +30,16 @@ const (
 	StatusPath = "/ocsp/"
 )
 
-// Hours that a word for a certificate is good for.
+// Hours that an enrolment secret is valid for.
 const (
 	enrolHours     = 72
 	mostEnrolHours = 90 * 24
 )
 
-// keptEnrolments is how long it is known which word was used for which key.
+// keptEnrolments is how long it is known which secret was used for which key.
 const keptEnrolments = 90 * 24 * time.Hour
 
-// MakeEnrolment makes a word with which a device may ask a CA for a certificate, once, for a key
+// MakeEnrolment makes a one-time secret with which a device may ask a CA for a certificate, once, for a key
 // that it makes itself. Hours 0 means 72.
 func (s *Service) MakeEnrolment(
 	ctx context.Context, deviceID, authorityID string, hours int,
@@ -83,15 +83,15 @@ func (s *Service) makeEnrolment(
 			"the address under which devices reach this service",
 			"set it with the organisation's settings")
 	}
-	word := secret.New(strings.ToLower(rand.Text()))
+	given := secret.New(strings.ToLower(rand.Text()))
 	made.Enrolment = api.Enrolment{
 		DeviceID: d.ID, Device: d.Name, AuthorityID: a.ID, Authority: a.Name, Operator: actor(ctx),
 		Expires: until.UTC().Truncate(time.Second),
 	}
-	if err := tx.AddEnrolment(ctx, &made.Enrolment, s.store.WordDigest(word)); err != nil {
+	if err := tx.AddEnrolment(ctx, &made.Enrolment, s.store.EnrolmentDigest(given)); err != nil {
 		return made, err
 	}
-	made.Word = word.Reveal()
+	made.Secret = given.Reveal()
 	made.EST = organisation.Links + ESTPath + a.ID
 	made.SCEP = organisation.Links + SCEPPath + a.ID
 	return made, audit(ctx, tx, "make", "enrolment", made.ID, d.Name+" at "+a.Name+" until "+
@@ -107,7 +107,7 @@ func (s *Service) Enrolments(ctx context.Context, deviceID string) ([]api.Enrolm
 	return tx.Enrolments(ctx, deviceID)
 }
 
-// EndEnrolment takes a word back that was not used.
+// EndEnrolment revokes a secret that was not used.
 func (s *Service) EndEnrolment(ctx context.Context, id string) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		deviceID, err := tx.EndEnrolment(ctx, id)
@@ -122,39 +122,39 @@ func (s *Service) EndEnrolment(ctx context.Context, id string) error {
 	})
 }
 
-// ErrWord is the error for a word that is wrong, ended, used for another key or for another CA: who
+// ErrEnrolment is the error for an enrolment secret that is wrong, ended, used for another key or for another CA: who
 // guesses learns nothing.
-var ErrWord = vpn.Refuse(vpn.KindRole, "this word gives no certificate here: it is wrong, has "+
-	"expired, or was used for another key")
+var ErrEnrolment = vpn.Refuse(vpn.KindRole, "this enrolment secret is not valid here: it is wrong, "+
+	"has expired, or was used for another key")
 
 // ErrHolder is the error for a certificate that cannot be renewed.
 var ErrHolder = vpn.Refuse(vpn.KindRole, "this certificate cannot be renewed here: it was not "+
 	"issued here, was revoked, has expired, or its device is no longer in use")
 
-// Enrol gives a certificate for the key of a request to the device that a word was made for: the
+// Enrol gives a certificate for the key of a request to the device that a secret was made for: the
 // certificate and those above it. The same request again gets the same certificate, since an answer
 // can be lost.
 func (s *Service) Enrol(
-	ctx context.Context, authorityID string, word secret.Text, r *x509.CertificateRequest, from string,
+	ctx context.Context, authorityID string, given secret.Text, r *x509.CertificateRequest, from string,
 ) (chain []*x509.Certificate, err error) {
 	public, err := publicDigest(r.PublicKey)
 	if err != nil {
-		return nil, ErrWord
+		return nil, ErrEnrolment
 	}
 	type ready struct {
 		*issue
 		enrolment *store.Enrolment
 	}
 	err = settle(ctx, s, func(tx *store.Tx) (*ready, error) {
-		e, err := tx.EnrolmentBy(ctx, s.store.WordDigest(word))
+		e, err := tx.EnrolmentBy(ctx, s.store.EnrolmentDigest(given))
 		switch {
 		case err != nil:
 			return nil, err
 		case e == nil || authorityID != "" && e.AuthorityID != authorityID || s.now().After(e.Expires):
-			return nil, ErrWord
+			return nil, ErrEnrolment
 		case e.Used != nil:
 			if !bytes.Equal(e.Key, public) {
-				return nil, ErrWord
+				return nil, ErrEnrolment
 			}
 			chain, err = s.hadBefore(ctx, tx, e)
 			return nil, err
@@ -179,10 +179,10 @@ func (s *Service) Enrol(
 	return chain, s.guessed(err, from)
 }
 
-// guessed counts what was refused to an address, so that nobody tries many words; whole offices
+// guessed counts what was refused to an address, so that nobody tries many secrets; whole offices
 // that renew from one address are not held up.
 func (s *Service) guessed(err error, from string) error {
-	if errors.Is(err, ErrWord) || errors.Is(err, ErrHolder) {
+	if errors.Is(err, ErrEnrolment) || errors.Is(err, ErrHolder) {
 		if busy := s.throttleFrom(from); busy != nil {
 			return busy
 		}
@@ -201,7 +201,7 @@ func (s *Service) hadBefore(
 		return nil, err
 	}
 	if len(list.Items) == 0 {
-		return nil, ErrWord
+		return nil, ErrEnrolment
 	}
 	a, err := store.Authorities.Get(ctx, tx, e.AuthorityID)
 	if err != nil {
@@ -219,7 +219,7 @@ func (s *Service) prepareFor(
 		return nil, err
 	}
 	if d.Offboarded != "" {
-		return nil, ErrWord
+		return nil, ErrEnrolment
 	}
 	a, by, above, err := s.issuer(ctx, tx, authorityID)
 	if err != nil {
@@ -301,7 +301,7 @@ func (s *Service) Reenrol(
 		chain, err = s.keepFor(As(ctx, "device "+i.device.ID), tx, i)
 		return err
 	})
-	if errors.Is(err, ErrWord) {
+	if errors.Is(err, ErrEnrolment) {
 		err = ErrHolder
 	}
 	s.checkSoon()
@@ -393,7 +393,7 @@ func enrolOf(ctx context.Context, tx *store.Tx, d *vpn.Device, o vpn.Organisatio
 	}
 	out := &vpn.Enrol{
 		EST: cmp.Or(o.Enrol, o.Links) + ESTPath + a.ID, SCEP: o.Links + SCEPPath + a.ID,
-		Word: tx.DeviceWord(d.ID, e), Name: cut(d.Name, 64), Above: between(chain),
+		Secret: tx.DeviceSecret(d.ID, e), Name: cut(d.Name, 64), Above: between(chain),
 		Alt: ownNames(d, o)[0], RSA: keyFor(d) == pki.RSA3072,
 	}
 	if o.Enrol != "" {
@@ -411,15 +411,15 @@ func devicesBelow(o vpn.Organisation) string {
 	return ".devices." + cmp.Or(o.Domain, "invalid")
 }
 
-// parcelEnrols is how long after a parcel was built its word is good.
+// parcelEnrols is how long after a parcel was built its secret is valid.
 const parcelEnrols = 90 * 24 * time.Hour
 
-// enrolByParcel lets the device ask with the word that is in its parcel.
+// enrolByParcel lets the device ask with the secret in its parcel.
 func (s *Service) enrolByParcel(ctx context.Context, tx *store.Tx, w *worked) error {
 	d := w.in.Device
-	word := s.store.WordDigest(w.in.Enrol.Word)
+	digest := s.store.EnrolmentDigest(w.in.Enrol.Secret)
 	return tx.PutEnrolment(ctx, &api.Enrolment{
 		DeviceID: d.ID, AuthorityID: d.Enrolment.AuthorityID, Operator: actor(ctx),
 		Expires: s.now().Add(parcelEnrols),
-	}, word)
+	}, digest)
 }

@@ -86,7 +86,7 @@ func (s *Service) SCEP(ctx context.Context, authorityID string, data []byte, fro
 	var chain []*x509.Certificate
 	switch e.Kind {
 	case pki.AskFirst:
-		chain, err = s.Enrol(ctx, authorityID, secret.New(e.Word), e.Request, from)
+		chain, err = s.Enrol(ctx, authorityID, secret.New(e.Challenge), e.Request, from)
 	case pki.AskRenewal:
 		chain, err = s.Reenrol(ctx, authorityID, e.Signer, e.Request, from)
 	default:
@@ -94,7 +94,7 @@ func (s *Service) SCEP(ctx context.Context, authorityID string, data []byte, fro
 	}
 	var wrong *vpn.Problems
 	switch {
-	case errors.Is(err, ErrWord), errors.Is(err, ErrHolder), errors.As(err, &wrong):
+	case errors.Is(err, ErrEnrolment), errors.Is(err, ErrHolder), errors.As(err, &wrong):
 		s.log.WarnContext(ctx, "a device gets no certificate", "authority", authorityID, "from", from,
 			"error", err)
 		return e.Refused(rand.Reader, registrar, pki.FailRequest)

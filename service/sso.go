@@ -38,12 +38,12 @@ const (
 
 // Errors of signing in by a provider.
 var (
-	ErrNoProvider = vpn.Refuse(vpn.KindNotFound, "signing in by a provider is not set up here")
-	ErrEntry      = vpn.Refuse(vpn.KindSignIn, "this sign-in was not begun here, or took too long")
+	ErrNoProvider = vpn.Refuse(vpn.KindNotFound, "single sign-on is not set up here")
+	ErrEntry      = vpn.Refuse(vpn.KindSignIn, "this sign-in was not started here, or it took too long")
 	ErrNoRole     = vpn.Refuse(vpn.KindRole, "none of your groups may sign in here")
 	ErrNameTaken  = vpn.Refuse(vpn.KindRole,
-		"an operator of your name signs in here without the provider")
-	ErrProvider = vpn.Refuse(vpn.KindSignIn, "the provider of sign-in does not answer as it should")
+		"an operator with your name exists here and uses a password")
+	ErrProvider = vpn.Refuse(vpn.KindSignIn, "the identity provider does not respond as expected")
 )
 
 // provider keeps what the provider says of itself.

@@ -74,8 +74,8 @@ func (s *Service) AddWebhook(ctx context.Context, h api.Webhook, untested bool) 
 			return made, err
 		}
 		if err := s.call(ctx, h, key, "test", string(body)); err != nil {
-			return made, problem("webhook", "/url", err.Error(), "an answer of the kind 2xx to a test",
-				"make it answer, or add it without a test")
+			return made, problem("webhook", "/url", err.Error(), "a 2xx response to a test event",
+				"fix the receiver, or add it without a test")
 		}
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
@@ -118,7 +118,7 @@ func soundWebhook(h api.Webhook) error {
 		}
 	}
 	if len(h.Events) == 0 {
-		add("/events", "none", "at least one", "say what it is to be told of")
+		add("/events", "none", "at least one", "choose the events that it receives")
 	}
 	if len(list) > 0 {
 		return &vpn.Problems{Object: "webhook", List: list}
@@ -181,8 +181,8 @@ func (s *Service) TryWebhook(ctx context.Context, id string) error {
 		return err
 	}
 	if err := s.call(ctx, h, key, "test", string(body)); err != nil {
-		return problem("webhook", "/url", err.Error(), "an answer of the kind 2xx",
-			"look at what it logs")
+		return problem("webhook", "/url", err.Error(), "a 2xx response",
+			"look at the log of the receiver")
 	}
 	return nil
 }
@@ -232,7 +232,7 @@ func (s *Service) call(
 // refusedCall is an answer that does not take a call.
 type refusedCall struct{ status int }
 
-func (r *refusedCall) Error() string { return "an answer " + strconv.Itoa(r.status) }
+func (r *refusedCall) Error() string { return "response " + strconv.Itoa(r.status) }
 
 // callSoon wakes what calls webhooks.
 func (s *Service) callSoon() { notify(s.hookWake) }

@@ -14,12 +14,12 @@ import (
 
 var _ = step(34, `
 ALTER TABLE organisation ADD COLUMN enrol TEXT NOT NULL DEFAULT '';
--- Words with which devices may ask for a certificate, each for one key.
+-- Secrets with which devices may ask for a certificate, each for one key.
 CREATE TABLE enrolments (
     id           TEXT PRIMARY KEY,
     device_id    TEXT NOT NULL REFERENCES devices ON DELETE CASCADE,
     authority_id TEXT NOT NULL REFERENCES authorities ON DELETE CASCADE,
-    word         TEXT NOT NULL UNIQUE, -- keyed digest
+    secret       TEXT NOT NULL UNIQUE, -- keyed digest
     expires      INTEGER NOT NULL,
     operator     TEXT NOT NULL,
     created      INTEGER NOT NULL,
@@ -41,25 +41,25 @@ DROP TABLE enrolments;
 ALTER TABLE organisation DROP COLUMN enrol;
 `)
 
-// Enrolment is a word with which a device may ask for a certificate.
+// Enrolment is a secret with which a device may ask for a certificate.
 type Enrolment struct {
 	api.Enrolment
 	Key []byte // digest of the public key that it was used for
 }
 
-// WordDigest is what is kept of a word.
-func (s *Store) WordDigest(word secret.Text) string {
-	return s.seal.mac([]byte("enrolment\x00" + word.Reveal()))
+// EnrolmentDigest is what is kept of an enrolment secret.
+func (s *Store) EnrolmentDigest(given secret.Text) string {
+	return s.seal.mac([]byte("enrolment\x00" + given.Reveal()))
 }
 
-// DeviceWord is the word that stands in a device's files: the same as long as its round is.
-func (tx *Tx) DeviceWord(deviceID string, e *vpn.DeviceEnrolment) secret.Text {
-	made := tx.s.seal.mac([]byte(fmt.Sprintf("device word\x00%s\x00%s\x00%d", deviceID,
-		e.AuthorityID, e.Round)))
+// DeviceSecret is the enrolment secret in a device's files: the same as long as its generation is.
+func (tx *Tx) DeviceSecret(deviceID string, e *vpn.DeviceEnrolment) secret.Text {
+	made := tx.s.seal.mac([]byte(fmt.Sprintf("device secret\x00%s\x00%s\x00%d", deviceID,
+		e.AuthorityID, e.Generation)))
 	return secret.New(made[:32])
 }
 
-// PutEnrolment keeps one for the word in a device's files: a new one, or the same for longer where
+// PutEnrolment keeps one for the secret in a device's files: a new one, or the same for longer where
 // it was not used.
 func (tx *Tx) PutEnrolment(ctx context.Context, e *api.Enrolment, digest string) error {
 	known, err := tx.EnrolmentBy(ctx, digest)
@@ -77,7 +77,7 @@ func (tx *Tx) PutEnrolment(ctx context.Context, e *api.Enrolment, digest string)
 // AddEnrolment keeps one, and gives it its identity.
 func (tx *Tx) AddEnrolment(ctx context.Context, e *api.Enrolment, digest string) error {
 	e.ID, e.Created = newID("en"), tx.s.now().UTC().Truncate(time.Millisecond)
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO enrolments (id, device_id, authority_id, word,
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO enrolments (id, device_id, authority_id, secret,
 		expires, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?)`, e.ID, e.DeviceID, e.AuthorityID,
 		digest, millis(e.Expires), e.Operator, millis(e.Created))
 	return constraint("enrolment", err)
@@ -110,9 +110,9 @@ func (tx *Tx) Enrolments(ctx context.Context, deviceID string) ([]api.Enrolment,
 	}, enrolmentColumns+`WHERE e.device_id = ? ORDER BY e.created DESC, e.id LIMIT 100`, deviceID)
 }
 
-// EnrolmentBy finds the one of a word; nil where there is none.
+// EnrolmentBy finds the one of a secret; nil where there is none.
 func (tx *Tx) EnrolmentBy(ctx context.Context, digest string) (*Enrolment, error) {
-	e, err := scanEnrolment(tx.q.QueryRowContext(ctx, enrolmentColumns+`WHERE e.word = ?`, digest).
+	e, err := scanEnrolment(tx.q.QueryRowContext(ctx, enrolmentColumns+`WHERE e.secret = ?`, digest).
 		Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

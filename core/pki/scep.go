@@ -15,16 +15,15 @@ import (
 
 // Kinds of messages by which a device asks for its certificate (RFC 8894 §3.2.1.2).
 const (
-	AskFirst   = "19" // PKCSReq: with the word that it was given
+	AskFirst   = "19" // PKCSReq: with the challenge password that it was given
 	AskRenewal = "17" // RenewalReq: signed by the key of its certificate
 	answer     = "3"  // CertRep
 )
 
 // Failures of a request (RFC 8894 §3.2.1.4).
 const (
-	FailAlgorithm = "0"
-	FailCheck     = "1"
-	FailRequest   = "2" // not permitted or supported
+	FailCheck   = "1"
+	FailRequest = "2" // not permitted or supported
 )
 
 // Attributes of a message (RFC 8894 §3.2.1) and of a request (RFC 2985 §5.4.1).
@@ -42,16 +41,16 @@ var (
 // init has contents closed with AES: the package's own choice is DES.
 func init() { pkcs7.ContentEncryptionAlgorithm = pkcs7.EncryptionAlgorithmAES256CBC }
 
-// maxEnrolment bounds a message by which a device asks, in bytes.
-const maxEnrolment = 64 << 10
+// MaxEnrolment bounds a message by which a device asks, in bytes.
+const MaxEnrolment = 64 << 10
 
 // Enrolment is a message by which a device asks for its certificate (SCEP, RFC 8894 §3).
 type Enrolment struct {
 	Kind   string
 	Signer *x509.Certificate // made for this message, or the certificate that is to be renewed
 	// What it asks for; nil where it could not be opened. Whoever asks has its key.
-	Request *x509.CertificateRequest
-	Word    string // that the device was given
+	Request   *x509.CertificateRequest
+	Challenge string // password that the device was given (RFC 2985 §5.4.1)
 
 	exchange string
 	nonce    []byte
@@ -63,7 +62,7 @@ var ErrEnrolment = errors.New("a message that cannot be read")
 // OpenEnrolment opens a message that is closed for a registrar. A message whose sender is known but
 // whose content cannot be used is given back without a request, so that it can be answered.
 func OpenEnrolment(data []byte, registrar Identity) (e Enrolment, err error) {
-	if len(data) > maxEnrolment || sound(data) != nil {
+	if len(data) > MaxEnrolment || sound(data) != nil {
 		return e, ErrEnrolment
 	}
 	outer, err := pkcs7.Parse(data)
@@ -97,11 +96,11 @@ func OpenEnrolment(data []byte, registrar Identity) (e Enrolment, err error) {
 	if err != nil {
 		return e, nil
 	}
-	e.Request, e.Word = r, challenge(r)
+	e.Request, e.Challenge = r, challenge(r)
 	return e, nil
 }
 
-// challenge is the word in a request; empty where there is none (RFC 2985 §5.4.1).
+// challenge is the password in a request; empty where there is none (RFC 2985 §5.4.1).
 func challenge(r *x509.CertificateRequest) string {
 	var body struct {
 		Raw        asn1.RawContent

@@ -75,7 +75,7 @@ func TestEnrolment(t *testing.T) {
 	whole := func(r []byte) []byte { return r }
 	registrar, data := asking(t, pki.AskFirst, whole)
 	e, err := pki.OpenEnrolment(data, registrar)
-	if err != nil || e.Kind != pki.AskFirst || e.Request == nil || e.Word != "" ||
+	if err != nil || e.Kind != pki.AskFirst || e.Request == nil || e.Challenge != "" ||
 		e.Signer.Subject.CommonName != "device" {
 		t.Fatalf("%+v %v", e, err)
 	}

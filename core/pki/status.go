@@ -9,8 +9,8 @@ import (
 	"golang.org/x/crypto/ocsp"
 )
 
-// maxStatusRequest bounds a question for a certificate's state, in bytes.
-const maxStatusRequest = 4 << 10
+// MaxStatusRequest bounds a question for a certificate's state, in bytes.
+const MaxStatusRequest = 4 << 10
 
 // ErrStatusRequest is the error for a question that cannot be read.
 var ErrStatusRequest = errors.New("a question that cannot be read")
@@ -18,7 +18,7 @@ var ErrStatusRequest = errors.New("a question that cannot be read")
 // StatusRequest reads which serial number a question for a certificate's state is about (RFC 6960
 // §4.1), and whether it is one for the issuer.
 func StatusRequest(der []byte, issuer *x509.Certificate) (serial *big.Int, own bool, err error) {
-	if len(der) > maxStatusRequest || sound(der) != nil {
+	if len(der) > MaxStatusRequest || sound(der) != nil {
 		return nil, false, ErrStatusRequest
 	}
 	r, err := ocsp.ParseRequest(der)

@@ -8,7 +8,7 @@ import (
 	"wardicon/core/vpn"
 )
 
-// ending is the day on which a release gets its last updates, as its makers announced it: from then
+// ending is the day on which a release reaches its end of support, as its makers announced it: from then
 // on its devices move to a later one. Apple, Google and the makers of phones announce no such days.
 type ending struct {
 	platforms []vpn.Platform
@@ -54,7 +54,7 @@ var endings = []ending{
 	{routersOnly, "22.03", "2024-07-31"},
 }
 
-// Ending is the day (UTC) on which a release gets its last updates; known is false where its makers
+// Ending is the day (UTC) on which a release reaches its end of support; known is false where its makers
 // announced none.
 func Ending(p vpn.Platform, release string) (day time.Time, known bool) {
 	name := strings.ToLower(strings.Join(strings.Fields(release), " "))

@@ -97,14 +97,14 @@ type Identity struct {
 
 // Enrol is how a device gets its certificate itself, for a key that never leaves it.
 type Enrol struct {
-	EST   string      `json:"est"`           // address for EST (RFC 7030 §3.2.2)
-	Renew string      `json:"renew"`         // the one that takes certificates for proof; may be empty
-	SCEP  string      `json:"scep"`          // address for SCEP (RFC 8894 §4.1)
-	Word  secret.Text `json:"word,omitzero"` // for one certificate
-	Name  string      `json:"name"`          // common name
-	Alt   string      `json:"alt"`           // the name that both sides check
-	Above string      `json:"above"`         // CAs between the certificate and its root, PEM
-	RSA   bool        `json:"rsa"`           // the kind of key; P-256 else
+	EST    string      `json:"est"`             // address for EST (RFC 7030 §3.2.2)
+	Renew  string      `json:"renew"`           // the one that takes certificates for proof; may be empty
+	SCEP   string      `json:"scep"`            // address for SCEP (RFC 8894 §4.1)
+	Secret secret.Text `json:"secret,omitzero"` // for one certificate
+	Name   string      `json:"name"`            // common name
+	Alt    string      `json:"alt"`             // the name that both sides check
+	Above  string      `json:"above"`           // CAs between the certificate and its root, PEM
+	RSA    bool        `json:"rsa"`             // the kind of key; P-256 else
 }
 
 // L2TPSetting is the part of a connection that only L2TP/IPsec has. Proposals are
@@ -335,7 +335,7 @@ func (c *Connection) Secrets() []*secret.Text {
 	if c.Identity != nil {
 		list = append(list, &c.Identity.Key)
 		if c.Identity.Enrol != nil {
-			list = append(list, &c.Identity.Enrol.Word)
+			list = append(list, &c.Identity.Enrol.Secret)
 		}
 	}
 	return list

@@ -495,8 +495,8 @@ func (d *Device) Validate() error {
 	}
 	if e := d.Enrolment; e != nil {
 		in.required("/enrolment/authority_id", e.AuthorityID, maxName)
-		if e.Round < 0 || e.Round > 1_000_000 {
-			in.add("/enrolment/round", fmt.Sprint(e.Round), "0 to 1000000", "raise it by one")
+		if e.Generation < 0 || e.Generation > 1_000_000 {
+			in.add("/enrolment/generation", fmt.Sprint(e.Generation), "0 to 1000000", "raise it by one")
 		}
 	}
 	if id := d.Identity; id != nil {

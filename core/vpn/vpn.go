@@ -297,9 +297,9 @@ var OffboardReasons = []OffboardReason{Lost, Left, Retired}
 type DeviceEnrolment struct {
 	// CA that issues it.
 	AuthorityID string `json:"authority_id"`
-	// Raise it to give the device another word, so that it can ask once more: a word is good for
-	// one key.
-	Round int `json:"round" required:"false"`
+	// Raise it to give the device another enrolment secret, so that it can ask once more: a secret is
+	// valid for one key.
+	Generation int `json:"generation" required:"false"`
 }
 
 // DeviceIdentity is the certificate that a device proves itself with.

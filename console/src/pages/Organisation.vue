@@ -122,7 +122,7 @@ async function save() {
     <Field
       v-model="draft.four_eyes"
       kind="check"
-      label="Two operators are needed for what gives much away"
+      label="Sensitive actions need the approval of a second operator"
       help="To export a CA's key or a group's archive, to override an error, to change a severity."
     />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

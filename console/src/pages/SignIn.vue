@@ -21,14 +21,10 @@ const { draft, wrong, busy, run } = useForm({
 })
 const again = ref('')
 const refusals: Record<string, string> = {
-  entry: say('This sign-in was not begun here, or took too long. Try again.'),
+  entry: say('This sign-in was not started here, or it took too long. Try again.'),
   role: say('None of your groups may sign in here. Ask the owner of this service.'),
-  name: say(
-    'An operator of your name signs in here without the provider. Sign in with your password.',
-  ),
-  provider: say(
-    'The provider of sign-in does not answer as it should. Local operators can sign in.',
-  ),
+  name: say('An operator with your name exists here and uses a password. Sign in with it.'),
+  provider: say('The identity provider does not respond as expected. Local operators can sign in.'),
   tries: say('Too many tries. Wait a little.'),
   failed: say('This sign-in failed here. Try again, or ask the owner of this service.'),
 }

@@ -28,12 +28,12 @@ const mine = (a: Schemas['Approval']) => a.operator === session.operator?.name
 
 <template>
   <section v-if="approvals.length" class="panel mt-4" aria-labelledby="approvals">
-    <h2 id="approvals">What takes two operators</h2>
+    <h2 id="approvals">Approvals</h2>
     <Notice :text="wrong" />
     <table class="grid-table stack">
       <thead>
         <tr>
-          <th scope="col">Asked</th>
+          <th scope="col">Requested</th>
           <th scope="col">By</th>
           <th scope="col">What</th>
           <th scope="col">State</th>
@@ -41,7 +41,7 @@ const mine = (a: Schemas['Approval']) => a.operator === session.operator?.name
       </thead>
       <tbody>
         <tr v-for="a in approvals" :key="a.id">
-          <td data-label="Asked"><TimeText :at="a.created" /></td>
+          <td data-label="Requested"><TimeText :at="a.created" /></td>
           <td data-label="By">{{ a.operator }}</td>
           <td data-label="What">{{ a.what }}</td>
           <td data-label="State">
@@ -49,7 +49,7 @@ const mine = (a: Schemas['Approval']) => a.operator === session.operator?.name
             <template v-else-if="a.decided && a.granted">granted by {{ a.by }}</template>
             <template v-else-if="a.decided">refused by {{ a.by }}</template>
             <template v-else-if="!open(a)">expired</template>
-            <template v-else-if="mine(a)">waits for somebody else</template>
+            <template v-else-if="mine(a)">waits for another operator</template>
             <template v-else>
               <BButton
                 size="sm"

@@ -69,7 +69,7 @@ async function prove() {
         A session alone is not enough for this. You will not be asked again for five minutes.
       </p>
       <p v-if="session.operator?.provider">
-        You sign in with {{ session.provider }}: prove there, in a new window, that it is you.
+        You sign in with {{ session.provider }}: confirm there, in a new window, that it is you.
       </p>
       <p v-if="waiting" role="status">Waiting for the other window…</p>
       <Field

@@ -48,7 +48,7 @@ const time = (v: string) =>
     <td data-label="Role">{{ operator.role }}</td>
     <td data-label="State">{{ state(operator) }}</td>
     <td data-label="Second factor">
-      {{ operator.provider ? 'at the provider' : operator.second_factor ? 'on' : 'off' }}
+      {{ operator.provider ? 'at the identity provider' : operator.second_factor ? 'on' : 'off' }}
     </td>
     <td data-label="Last sign-in">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
     <td>

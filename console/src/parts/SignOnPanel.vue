@@ -61,10 +61,10 @@ async function save() {
 
 <template>
   <section v-if="row" class="panel mt-4" aria-labelledby="sign-on">
-    <h2 id="sign-on">Sign-in by a provider</h2>
+    <h2 id="sign-on">Single sign-on</h2>
     <p class="soft">
-      Operators can sign in by a provider of OpenID Connect, with the role of their groups there.
-      Local operators stay, for the day on which the provider is away. Register
+      Operators can sign in with an OpenID Connect identity provider and get the role of their
+      groups there. Local operators stay, for the case that it is not available. Register
       <span class="mono">{{ back }}</span> there as the redirect URI.
     </p>
     <form novalidate @submit.prevent="save">

@@ -22,7 +22,7 @@ async function add() {
     made.value = await ask(api.POST('/api/v1/webhooks', { body }))
     adding.value = false
     await look()
-  }, 'Added: it has taken a test.')
+  }, 'Added. The test delivery was accepted.')
 }
 async function set(h: Schemas['Webhook'], disabled: boolean) {
   await run(async () => {
@@ -34,7 +34,10 @@ async function set(h: Schemas['Webhook'], disabled: boolean) {
 }
 async function test(h: Schemas['Webhook']) {
   const params = { path: { id: h.id } }
-  await run(() => ask(api.POST('/api/v1/webhooks/{id}/tries', { params })).then(() => {}), 'Taken.')
+  await run(
+    () => ask(api.POST('/api/v1/webhooks/{id}/tries', { params })).then(() => {}),
+    'The test delivery was accepted.',
+  )
 }
 const remove = (h: Schemas['Webhook']) => () =>
   ask(api.DELETE('/api/v1/webhooks/{id}', { params: { path: { id: h.id } } })).then(() => {})
@@ -44,13 +47,13 @@ const remove = (h: Schemas['Webhook']) => () =>
   <section class="panel mt-4" aria-labelledby="webhooks">
     <h2 id="webhooks">Webhooks</h2>
     <p class="soft">
-      Other services can be told what happens: handovers, reports, findings, rehearsals,
-      certificates, switchovers. Calls are signed, and repeated until they are taken.
+      Webhooks notify other services of handovers, reports, findings, rehearsals, certificates and
+      switchovers. Deliveries are signed, and retried until they are accepted.
     </p>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div v-if="made" class="finding note mb-3" role="status">
-      Key of {{ made.name }}, with which its calls are signed:
-      <span class="mono">{{ made.key }}</span>. It is not shown again.
+      Signing key of {{ made.name }}: <span class="mono">{{ made.key }}</span>. It is not shown
+      again.
       <button type="button" class="linklike" @click="made = undefined">Hide</button>
     </div>
     <table v-if="hooks.length" class="grid-table stack mb-3">

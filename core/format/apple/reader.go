@@ -257,10 +257,10 @@ func (r *reader) enrolment(item *tree.Node) {
 		return
 	}
 	e := &vpn.Enrol{
-		SCEP: r.Text(n, "URL"), Word: secret.New(r.Text(n, "Challenge")),
+		SCEP: r.Text(n, "URL"), Secret: secret.New(r.Text(n, "Challenge")),
 		RSA: r.Text(n, "Key Type") != "ECSECPrimeRandom",
 	}
-	if !e.Word.IsZero() {
+	if !e.Secret.IsZero() {
 		r.Note(format.SecretClear, n.At, "a challenge password")
 	}
 	if s := n.Get("Subject"); s != nil {

@@ -345,7 +345,7 @@ func (w *writer) enrols(e vpn.Enrol) {
 	h := w.header("enrolment", w.c.Name, scepType)
 	w.identity, w.keyKind = h.UUID, "RSA"
 	w.content = append(w.content, scepPayload{header: h, Content: scepContent{
-		Challenge: e.Word.Reveal(), KeyType: "RSA", KeyUsage: 5, KeySize: 2048,
+		Challenge: e.Secret.Reveal(), KeyType: "RSA", KeyUsage: 5, KeySize: 2048,
 		Name: w.c.Organisation, Retries: 3, RetryDelay: 10,
 		Subject: [][][]string{{{"CN", e.Name}}}, URL: e.SCEP,
 	}})

@@ -55,8 +55,8 @@ func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
 		},
 		{
 			Name: config, MediaType: "text/plain; charset=utf-8", Private: true,
-			Purpose: "Word with which the device asks for its certificate",
-			Content: []byte("user = \"device:" + e.Word.Reveal() + "\"\n"),
+			Purpose: "Enrolment secret: the device asks for its certificate with it",
+			Content: []byte("user = \"device:" + e.Secret.Reveal() + "\"\n"),
 		},
 		{
 			Name: unit + ".service", MediaType: "text/plain; charset=utf-8",

@@ -51,7 +51,7 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     cannot_ask: false,
     offboarded: '',
     enrol: '',
-    round: 0,
+    generation: 0,
     alone: false,
     certificate: '',
     key: '',
@@ -67,7 +67,7 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     cannot_ask: d.cannot_ask,
     offboarded: d.offboarded ?? '',
     enrol: d.enrolment?.authority_id ?? '',
-    round: d.enrolment?.round ?? 0,
+    generation: d.enrolment?.generation ?? 0,
     alone: d.identity?.on_device ?? false,
     certificate: d.identity?.certificate ?? '',
     key: '',
@@ -75,9 +75,9 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     masquerade: d.site?.masquerade ?? false,
   }),
   // A key is sent only where one was typed; no certificate removes both.
-  body: ({ certificate, key, site, masquerade, enrol, round, alone, ...rest }) => ({
+  body: ({ certificate, key, site, masquerade, enrol, generation, alone, ...rest }) => ({
     ...rest,
-    enrolment: enrol ? { authority_id: enrol, round: Number(round) } : null,
+    enrolment: enrol ? { authority_id: enrol, generation: Number(generation) } : null,
     identity: certificate.trim()
       ? {
           certificate,
@@ -212,10 +212,10 @@ async function addProfile() {
         />
         <Field
           v-if="draft.enrol"
-          v-model="draft.round"
+          v-model="draft.generation"
           kind="number"
-          label="Round"
-          pointer="/enrolment/round"
+          label="Generation of the enrolment secret"
+          pointer="/enrolment/generation"
           help="Raise it, and build again, to let the device ask for another certificate."
         />
         <Field
