@@ -5,9 +5,10 @@ import "time"
 // Approval is what an operator wants to do that takes two: another one says yes or no to it.
 type Approval struct {
 	ID string `json:"id"`
-	// What is to be done: export-key, archive, override, severity or four-eyes-off.
+	// What is to be done: export-key, archive, override, severity, operator-add, operator-change,
+	// operator-reset, single-sign-on or four-eyes-off.
 	Action string `json:"action"`
-	// Identifier of what it is done to.
+	// What it is done to; an identifier where there is one.
 	Object string `json:"object"`
 	// What is to be done, in words.
 	What string `json:"what"`

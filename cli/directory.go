@@ -14,7 +14,6 @@ import (
 
 	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -98,7 +97,7 @@ func (a *app) directoryShow() *cobra.Command {
 
 func (a *app) directorySet() *cobra.Command {
 	var given vpn.Directory
-	var file, authority string
+	var files outside
 	var attributes, groups []string
 	cmd := &cobra.Command{
 		Use:   "set",
@@ -122,7 +121,7 @@ other groups of a person stay as they are.`,
 					return err
 				}
 				changed := cmd.Flags().Changed
-				for name, copied := range map[string]func(){
+				if err := a.given(cmd, map[string]func(){
 					"url":           func() { d.URL = given.URL },
 					"bind-dn":       func() { d.BindDN = given.BindDN },
 					"base":          func() { d.Base = given.Base },
@@ -131,10 +130,8 @@ other groups of a person stay as they are.`,
 					"group-base":    func() { d.GroupBase = given.GroupBase },
 					"every":         func() { d.Every = given.Every },
 					"stop-over":     func() { d.StopOver = given.StopOver },
-				} {
-					if changed(name) {
-						copied()
-					}
+				}, files, &d.Authority, &d.Password); err != nil {
+					return err
 				}
 				if err := pairs("--attribute", attributes, d.Attributes); err != nil {
 					return err
@@ -144,21 +141,6 @@ other groups of a person stay as they are.`,
 				}
 				if err := pairs("--group", groups, d.Groups); err != nil {
 					return err
-				}
-				if changed("authority") {
-					data, err := a.read(authority)
-					if err != nil {
-						return err
-					}
-					d.Authority = string(data)
-				}
-				if file != "" {
-					text, err := a.readSecret(file)
-					if err != nil {
-						return err
-					}
-					password := secret.New(text)
-					d.Password = &password
 				}
 				if d, err = c.SetDirectory(ctx, d, d.BindDN == ""); err != nil {
 					return err
@@ -176,9 +158,9 @@ other groups of a person stay as they are.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&given.URL, "url", "", describe("url"))
-	f.StringVar(&authority, "authority", "", describe("authority")+" (name of a file)")
+	f.StringVar(&files.authority, "authority", "", describe("authority")+" (name of a file)")
 	f.StringVar(&given.BindDN, "bind-dn", "", describe("bind_dn"))
-	f.StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	f.StringVar(&files.secret, "password-file", "", "file with the password, - for standard input")
 	f.StringVar(&given.Base, "base", "", describe("base"))
 	f.StringVar(&given.Filter, "entries", "", describe("filter"))
 	f.StringVar(&given.KeyAttribute, "key-attribute", "", describe("key_attribute"))

@@ -10,7 +10,6 @@ import (
 
 	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -76,7 +75,8 @@ func (a *app) mailShow() *cobra.Command {
 
 func (a *app) mailSet() *cobra.Command {
 	var given vpn.Mail
-	var file, authority, security string
+	var files outside
+	var security string
 	cmd := &cobra.Command{
 		Use:   "set",
 		Short: "Change the mail settings (owners only)",
@@ -91,33 +91,15 @@ func (a *app) mailSet() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				changed := cmd.Flags().Changed
-				for name, copied := range map[string]func(){
+				if err := a.given(cmd, map[string]func(){
 					"server":   func() { m.Server = given.Server },
 					"port":     func() { m.Port = given.Port },
 					"login":    func() { m.Login = given.Login },
 					"from":     func() { m.From = given.From },
 					"security": func() { m.Security = vpn.MailSecurity(security) },
 					"reminder": func() { m.Reminders = given.Reminders },
-				} {
-					if changed(name) {
-						copied()
-					}
-				}
-				if changed("authority") {
-					data, err := a.read(authority)
-					if err != nil {
-						return err
-					}
-					m.Authority = string(data)
-				}
-				if file != "" {
-					text, err := a.readSecret(file)
-					if err != nil {
-						return err
-					}
-					password := secret.New(text)
-					m.Password = &password
+				}, files, &m.Authority, &m.Password); err != nil {
+					return err
 				}
 				if m, err = c.SetMail(ctx, m, m.Login == ""); err != nil {
 					return err
@@ -131,10 +113,10 @@ func (a *app) mailSet() *cobra.Command {
 	f.IntVar(&given.Port, "port", 0, "port (587 for starttls, 465 for tls)")
 	f.StringVar(&security, "security", "starttls", "how TLS begins: starttls or tls")
 	f.StringVar(&given.Login, "login", "", "login at the server")
-	f.StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	f.StringVar(&files.secret, "password-file", "", "file with the password, - for standard input")
 	f.StringVar(&given.From, "from", "", "email address of the sender")
 	f.StringVar(
-		&authority,
+		&files.authority,
 		"authority",
 		"",
 		"file with the authorities of the server's certificate, PEM (those of the system)",

@@ -11,7 +11,6 @@ import (
 
 	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -76,7 +75,7 @@ func (a *app) signOnShow() *cobra.Command {
 
 func (a *app) signOnSet() *cobra.Command {
 	var given vpn.SingleSignOn
-	var file, authority string
+	var files outside
 	var roles []string
 	cmd := &cobra.Command{
 		Use:   "set",
@@ -93,17 +92,15 @@ sign-on off: its operators can no longer sign in.`,
 				if err != nil {
 					return err
 				}
-				for name, copied := range map[string]func(){
+				if err := a.given(cmd, map[string]func(){
 					"issuer":      func() { s.Issuer = given.Issuer },
 					"title":       func() { s.Title = given.Title },
 					"client-id":   func() { s.ClientID = given.ClientID },
 					"scope":       func() { s.Scopes = given.Scopes },
 					"name-claim":  func() { s.NameClaim = given.NameClaim },
 					"group-claim": func() { s.GroupClaim = given.GroupClaim },
-				} {
-					if cmd.Flags().Changed(name) {
-						copied()
-					}
+				}, files, &s.Authority, &s.Secret); err != nil {
+					return err
 				}
 				if cmd.Flags().Changed("role") {
 					s.Roles = []vpn.GroupRole{}
@@ -114,21 +111,6 @@ sign-on off: its operators can no longer sign in.`,
 						}
 						s.Roles = append(s.Roles, vpn.GroupRole{Group: one[:at], Role: one[at+1:]})
 					}
-				}
-				if cmd.Flags().Changed("authority") {
-					data, err := a.read(authority)
-					if err != nil {
-						return err
-					}
-					s.Authority = string(data)
-				}
-				if file != "" {
-					text, err := a.readSecret(file)
-					if err != nil {
-						return err
-					}
-					password := secret.New(text)
-					s.Secret = &password
 				}
 				if s, err = c.SetSingleSignOn(ctx, s, s.Issuer == ""); err != nil {
 					return err
@@ -144,12 +126,12 @@ sign-on off: its operators can no longer sign in.`,
 	f.StringVar(&given.Issuer, "issuer", "", describe("issuer"))
 	f.StringVar(&given.Title, "title", "", describe("title"))
 	f.StringVar(&given.ClientID, "client-id", "", describe("client_id"))
-	f.StringVar(&file, "secret-file", "", "file with the client secret, - for standard input")
+	f.StringVar(&files.secret, "secret-file", "", "file with the client secret, - for standard input")
 	f.StringSliceVar(&given.Scopes, "scope", nil, describe("scopes"))
 	f.StringVar(&given.NameClaim, "name-claim", "", describe("name_claim"))
 	f.StringVar(&given.GroupClaim, "group-claim", "", describe("group_claim"))
 	f.StringArrayVar(&roles, "role", nil, "group with its role, such as helpdesk=issuer; may be "+
 		"repeated, the first that fits counts")
-	f.StringVar(&authority, "authority", "", describe("authority")+" (name of a file)")
+	f.StringVar(&files.authority, "authority", "", describe("authority")+" (name of a file)")
 	return cmd
 }

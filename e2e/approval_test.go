@@ -38,6 +38,13 @@ func TestFourEyes(t *testing.T) {
 		return c
 	}
 	pilot, mate := operator("pilot", "owner"), operator("mate", "issuer")
+	stoker, err := f.client.AddOperator(ctx, "stoker", "issuer")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.client.ChangeOperator(ctx, stoker.Operator.ID, "issuer", true); err != nil {
+		t.Fatal(err)
+	}
 	run(0, "", "organisation", "change", "--four-eyes")
 	id := regexp.MustCompile(`ap-[a-z0-9]{16}`)
 	// asked holds that something waits for somebody else, and finds for what.
@@ -75,6 +82,41 @@ func TestFourEyes(t *testing.T) {
 			_, err := c.SetSeverity(ctx, "pptp-outdated", vpn.Note)
 			return err
 		},
+		// Nobody makes the second operator alone: neither a new one, nor out of one who may decide less,
+		// is disabled or has forgotten the password, nor by an identity provider of their own.
+		"reset": func(c *client.Client) error {
+			_, err := c.ResetOperator(ctx, stoker.Operator.ID)
+			return err
+		},
+		"promote": func(c *client.Client) error {
+			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "owner", false)
+			return errors.Join(err, disable(f, stoker.Operator.ID, err))
+		},
+		"enable": func(c *client.Client) error {
+			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "issuer", false)
+			return errors.Join(err, disable(f, stoker.Operator.ID, err))
+		},
+		"add": func(c *client.Client) error {
+			made, err := c.AddOperator(ctx, "cook", "issuer")
+			if err == nil {
+				err = f.client.RemoveOperator(ctx, made.Operator.ID)
+			}
+			return err
+		},
+		"provider": func(c *client.Client) error {
+			s, err := c.SingleSignOn(ctx)
+			if err != nil {
+				return err
+			}
+			s.Issuer, s.ClientID = "https://id.skerryline.example", "wardicon"
+			s.Roles = []vpn.GroupRole{{Group: "crew", Role: "owner"}}
+			if s, err = c.SetSingleSignOn(ctx, s, true); err != nil {
+				return err
+			}
+			s.Issuer = ""
+			_, err = f.client.SetSingleSignOn(ctx, s, true)
+			return err
+		},
 	} {
 		one := asked(act(f.client))
 		if again := asked(act(f.client)); again != one {
@@ -93,6 +135,9 @@ func TestFourEyes(t *testing.T) {
 		if three := asked(act(f.client)); three == two {
 			t.Errorf("%s: it can be done twice", name)
 		}
+	}
+	if _, err := f.client.AddOperator(ctx, "guest", "auditor"); err != nil {
+		t.Errorf("an auditor, who decides nothing, is not added: %v", err)
 	}
 	_, err = f.client.Archive(ctx, "", "pursers")
 	asked(err)
@@ -117,4 +162,13 @@ func TestFourEyes(t *testing.T) {
 	if _, err := f.client.SetSeverity(ctx, "pptp-outdated", vpn.Error); err != nil {
 		t.Errorf("afterwards one is not enough: %v", err)
 	}
+}
+
+// disable takes back that an operator may sign in, if that was done.
+func disable(f *fleet, id string, done error) error {
+	if done != nil {
+		return nil
+	}
+	_, err := f.client.ChangeOperator(f.t.Context(), id, "issuer", true)
+	return err
 }

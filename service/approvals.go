@@ -29,13 +29,35 @@ func (e *ApprovalError) Error() string {
 // Kind tells the kind of the error.
 func (e *ApprovalError) Kind() vpn.Kind { return vpn.KindApproval }
 
+// approvedAlready is what takes nobody else.
+func approvedAlready(context.Context, *store.Tx) error { return nil }
+
+// admits demands two for whatever lets somebody sign in who could then decide: with one alone an owner
+// could make the second operator. Auditors decide nothing.
+func (s *Service) admits(ctx context.Context, action, object, role, name string) (
+	use func(context.Context, *store.Tx) error, err error,
+) {
+	if err := ownerOnly(ctx); err != nil {
+		return nil, err
+	}
+	if !Allows(role, RoleIssuer) {
+		return approvedAlready, nil
+	}
+	what := map[string]string{
+		"operator-add":    "add the operator %s as %s",
+		"operator-change": "let the operator %s sign in as %s",
+		"operator-reset":  "give the operator %s (%s) a new password",
+	}[action]
+	return s.approved(ctx, action, object+" "+role, fmt.Sprintf(what, name, role), RoleOwner)
+}
+
 // approved tells whether another operator has said yes to what this one is about to do, where that
 // takes two; if nobody was asked yet, they are. What it answers with is called in the transaction that
 // does it.
 func (s *Service) approved(ctx context.Context, action, object, what, role string) (
 	use func(ctx context.Context, tx *store.Tx) error, err error,
 ) {
-	use = func(context.Context, *store.Tx) error { return nil }
+	use = approvedAlready
 	var asked *ApprovalError
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		o, err := tx.Organisation(ctx)

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto"
 	"crypto/rand"
 	"crypto/x509"
 	"errors"
@@ -62,7 +63,7 @@ type issue struct {
 	by     *vpn.Authority
 	c      *x509.Certificate
 	above  string
-	key    secret.Text
+	key    *secret.Text // nil where the device has made it itself
 }
 
 // prepareIssue makes key and certificate: that takes a second where the key is an RSA one.
@@ -72,6 +73,32 @@ func (s *Service) prepareIssue(
 	deviceID, authorityID string,
 	names []string,
 	days int,
+) (i *issue, err error) {
+	var text secret.Text
+	i, err = s.prepareFor(ctx, tx, deviceID, authorityID, names, days,
+		func(d *vpn.Device) (crypto.PublicKey, error) {
+			key, err := pki.NewKey(rand.Reader, keyFor(d))
+			if err != nil {
+				return nil, err
+			}
+			text, err = pki.KeyPEM(key)
+			return key.Public(), err
+		})
+	if err != nil {
+		return nil, err
+	}
+	i.key = &text
+	return i, nil
+}
+
+// prepareFor makes a certificate for a key of a device; no days are those of the CA.
+func (s *Service) prepareFor(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID, authorityID string,
+	names []string,
+	days int,
+	key func(*vpn.Device) (crypto.PublicKey, error),
 ) (*issue, error) {
 	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
@@ -91,16 +118,15 @@ func (s *Service) prepareIssue(
 		return nil, err
 	}
 	w.Lists, w.Responders = a.Lists, a.Responders
-	key, err := pki.NewKey(rand.Reader, keyFor(d))
+	public, err := key(d)
 	if err != nil {
 		return nil, err
 	}
-	c, err := pki.Issue(rand.Reader, by, key.Public(), w)
+	c, err := pki.Issue(rand.Reader, by, public, w)
 	if err != nil {
 		return nil, refused("certificate", err)
 	}
-	text, err := pki.KeyPEM(key)
-	return &issue{d, a, c, above, text}, err
+	return &issue{device: d, by: a, c: c, above: above}, nil
 }
 
 // keepIssue gives a device what was made for it, as long as device and authority are as they were.
@@ -126,7 +152,7 @@ func (s *Service) keepIssue(
 	); err != nil {
 		return row, err
 	}
-	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, &i.key)
+	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, i.key)
 }
 
 // mayIssue bounds how many valid certificates a device has.

@@ -159,14 +159,14 @@ func (s *Service) Enrol(
 			chain, err = s.hadBefore(ctx, tx, e)
 			return nil, err
 		}
-		i, err := s.prepareFor(ctx, tx, e.DeviceID, e.AuthorityID, r.PublicKey)
+		i, err := s.prepareOwn(ctx, tx, e.DeviceID, e.AuthorityID, r.PublicKey)
 		return &ready{i, e}, err
 	}, func(tx *store.Tx, i *ready) error {
 		if i == nil {
 			return nil
 		}
 		ctx := As(ctx, "enrolment "+i.enrolment.ID)
-		if chain, err = s.keepFor(ctx, tx, i.issue); err != nil {
+		if chain, err = s.keepOwn(ctx, tx, i.issue); err != nil {
 			return err
 		}
 		ok, err := tx.UseEnrolment(ctx, i.enrolment.ID, public, i.c.SerialNumber.Text(16))
@@ -210,36 +210,21 @@ func (s *Service) hadBefore(
 	return pki.Certificates(list.Items[0].PEM + a.Certificate)
 }
 
-// prepareFor makes a certificate for a key that a device has made itself.
-func (s *Service) prepareFor(
+// prepareOwn makes a certificate for a key that a device has made itself.
+func (s *Service) prepareOwn(
 	ctx context.Context, tx *store.Tx, deviceID, authorityID string, public crypto.PublicKey,
 ) (*issue, error) {
-	d, w, err := s.wantedOf(ctx, tx, deviceID, nil)
+	i, err := s.prepareFor(ctx, tx, deviceID, authorityID, nil, 0,
+		func(d *vpn.Device) (crypto.PublicKey, error) {
+			if d.Offboarded != "" {
+				return nil, ErrEnrolment
+			}
+			return public, nil
+		})
 	if err != nil {
 		return nil, err
 	}
-	if d.Offboarded != "" {
-		return nil, ErrEnrolment
-	}
-	a, by, above, err := s.issuer(ctx, tx, authorityID)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.mayIssue(ctx, tx, d, a); err != nil {
-		return nil, err
-	}
-	if w.From, w.To, err = s.span(by, a.Days(pki.ForClient)); err != nil {
-		return nil, err
-	}
-	w.Lists, w.Responders = a.Lists, a.Responders
-	c, err := pki.Issue(rand.Reader, by, public, w)
-	if err != nil {
-		return nil, refused("certificate", err)
-	}
-	if err := usableKey(d, c); err != nil {
-		return nil, err
-	}
-	return &issue{device: d, by: a, c: c, above: above}, nil
+	return i, usableKey(i.device, i.c)
 }
 
 // usableKey refuses keys that the device's own release could not use for a connection.
@@ -262,20 +247,9 @@ func usableKey(d *vpn.Device, c *x509.Certificate) error {
 	return nil
 }
 
-// keepFor keeps what was made for a device's own key.
-func (s *Service) keepFor(ctx context.Context, tx *store.Tx, i *issue) ([]*x509.Certificate, error) {
-	device, err := store.Devices.Version(ctx, tx, i.device.ID)
-	if err != nil {
-		return nil, err
-	}
-	authority, err := store.Authorities.Version(ctx, tx, i.by.ID)
-	if err != nil {
-		return nil, err
-	}
-	if device != i.device.Version || authority != i.by.Version {
-		return nil, errStale
-	}
-	if _, err := s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, nil); err != nil {
+// keepOwn keeps what was made for a device's own key.
+func (s *Service) keepOwn(ctx context.Context, tx *store.Tx, i *issue) ([]*x509.Certificate, error) {
+	if _, err := s.keepIssue(ctx, tx, i); err != nil {
 		return nil, err
 	}
 	return pki.Certificates(pki.Bundle(i.c) + i.by.Certificate)
@@ -296,9 +270,9 @@ func (s *Service) Reenrol(
 		if err != nil {
 			return nil, err
 		}
-		return s.prepareFor(ctx, tx, deviceID, by, r.PublicKey)
+		return s.prepareOwn(ctx, tx, deviceID, by, r.PublicKey)
 	}, func(tx *store.Tx, i *issue) error {
-		chain, err = s.keepFor(As(ctx, "device "+i.device.ID), tx, i)
+		chain, err = s.keepOwn(As(ctx, "device "+i.device.ID), tx, i)
 		return err
 	})
 	if errors.Is(err, ErrEnrolment) {

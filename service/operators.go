@@ -218,6 +218,10 @@ func (s *Service) AddOperator(
 	if len(problems) > 0 {
 		return made, &vpn.Problems{Object: "operator", List: problems}
 	}
+	use, err := s.admits(ctx, "operator-add", name, role, name)
+	if err != nil {
+		return made, err
+	}
 	password, err := firstPassword()
 	if err != nil {
 		return made, err
@@ -242,7 +246,8 @@ func (s *Service) AddOperator(
 			return err
 		}
 		made.Operator, err = store.Operators.Row(ctx, tx, o.ID)
-		return errors.Join(err, audit(ctx, tx, "add", "operator", o.ID, name+", "+role))
+		return errors.Join(err, use(ctx, tx),
+			audit(ctx, tx, "add", "operator", o.ID, name+", "+role))
 	})
 	made.Password = password.Reveal()
 	return made, err
@@ -255,7 +260,15 @@ func (s *Service) ChangeOperator(
 	id, role string,
 	disabled bool,
 ) (row api.Operator, err error) {
-	err = s.editOperator(ctx, id, "change", func(_ *store.Tx, o *store.Operator) error {
+	use := approvedAlready
+	if before, err := store.Operators.Row(ctx, s.store.Read(), id); err != nil {
+		return row, err
+	} else if before.Disabled && !disabled || !Allows(before.Role, role) && !disabled {
+		if use, err = s.admits(ctx, "operator-change", id, role, before.Name); err != nil {
+			return row, err
+		}
+	}
+	err = s.editOperator(ctx, id, "change", func(tx *store.Tx, o *store.Operator) error {
 		if !slices.Contains(Roles, role) {
 			return problem(
 				"operator",
@@ -266,7 +279,7 @@ func (s *Service) ChangeOperator(
 			)
 		}
 		o.Role, o.Disabled = role, disabled
-		return nil
+		return use(ctx, tx)
 	})
 	if err != nil {
 		return row, err
@@ -277,6 +290,20 @@ func (s *Service) ChangeOperator(
 // ResetOperator gives an operator a new password for the next sign-in, and takes the second factor
 // away.
 func (s *Service) ResetOperator(ctx context.Context, id string) (made api.NewOperator, err error) {
+	before, err := store.Operators.Row(ctx, s.store.Read(), id)
+	if err != nil {
+		return made, err
+	}
+	use, err := s.admits(ctx, "operator-reset", id, before.Role, before.Name)
+	if err != nil {
+		return made, err
+	}
+	return s.resetOperator(ctx, id, use)
+}
+
+func (s *Service) resetOperator(
+	ctx context.Context, id string, use func(context.Context, *store.Tx) error,
+) (made api.NewOperator, err error) {
 	password, err := firstPassword()
 	if err != nil {
 		return made, err
@@ -284,7 +311,7 @@ func (s *Service) ResetOperator(ctx context.Context, id string) (made api.NewOpe
 	hash := hashPassword(password)
 	err = s.editOperator(ctx, id, "reset", func(tx *store.Tx, o *store.Operator) error {
 		o.Password, o.MustChange, o.Disabled = hash, true, false
-		return tx.PutFactor(ctx, o.ID, secret.Text{})
+		return errors.Join(use(ctx, tx), tx.PutFactor(ctx, o.ID, secret.Text{}))
 	})
 	if err != nil {
 		return made, err
@@ -300,7 +327,7 @@ func (s *Service) RecoverOperator(ctx context.Context, name string) (api.NewOper
 	if err != nil {
 		return api.NewOperator{}, err
 	}
-	return s.ResetOperator(As(ctx, "server"), o.ID)
+	return s.resetOperator(As(ctx, "server"), o.ID, approvedAlready)
 }
 
 // editOperator changes an operator and ends its sessions.

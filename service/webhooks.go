@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strconv"
@@ -102,13 +101,7 @@ func soundWebhook(h api.Webhook) error {
 		add("/name", quoted(h.Name), "a name without spaces at its ends", "choose another one")
 	}
 	u, err := url.Parse(h.URL)
-	here := false
-	if err == nil {
-		addr, plain := netip.ParseAddr(u.Hostname())
-		here = u.Hostname() == "localhost" || plain == nil && addr.IsLoopback()
-	}
-	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.Scheme != "https" &&
-		(u.Scheme != "http" || !here) {
+	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || !vpn.Private(u) {
 		add("/url", quoted(h.URL), "an address that begins with https://, without sign-in or fragment",
 			"serve it by TLS; calls are signed, so that it needs no password")
 	}

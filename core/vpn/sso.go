@@ -2,7 +2,6 @@ package vpn
 
 import (
 	"fmt"
-	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -70,13 +69,8 @@ func (s *SingleSignOn) Validate() error {
 		return in.err()
 	}
 	u, err := url.Parse(s.Issuer)
-	here := false
-	if err == nil {
-		addr, plain := netip.ParseAddr(u.Hostname())
-		here = u.Hostname() == "localhost" || plain == nil && addr.IsLoopback()
-	}
 	if err != nil || u.Host == "" || u.RawQuery != "" || u.Fragment != "" || u.User != nil ||
-		u.Scheme != "https" && (u.Scheme != "http" || !here) || len(s.Issuer) > 500 {
+		!Private(u) || len(s.Issuer) > 500 {
 		in.add("/issuer", shown(s.Issuer), "an address such as https://id.skerryline.example, "+
 			"without query", "copy the issuer from the provider's configuration")
 	}

@@ -687,9 +687,7 @@ func (in *inspector) origin(pointer, v string) {
 		)
 		return
 	}
-	addr, err := netip.ParseAddr(u.Hostname())
-	here := u.Hostname() == "localhost" || err == nil && addr.IsLoopback()
-	if u.Scheme != "https" && (u.Scheme != "http" || !here) {
+	if !Private(u) {
 		in.add(
 			pointer,
 			shown(v),
@@ -697,4 +695,12 @@ func (in *inspector) origin(pointer, v string) {
 			"serve it by TLS: secrets are fetched there",
 		)
 	}
+}
+
+// Private tells whether nobody on the way can read what is sent to an address: it is reached by TLS, or
+// by HTTP on this host.
+func Private(u *url.URL) bool {
+	addr, err := netip.ParseAddr(u.Hostname())
+	here := u.Hostname() == "localhost" || err == nil && addr.IsLoopback()
+	return u.Scheme == "https" || u.Scheme == "http" && here
 }
