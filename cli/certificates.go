@@ -299,10 +299,8 @@ func (a *app) certificateRevoke() *cobra.Command {
 		Short: "Revoke a certificate, or all of a device",
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) == 1) == (device != "") || len(args) > 1 {
-				return usage(
-					"found %d arguments, expected either the id of a certificate or --device",
-					len(args),
-				)
+				return usage("found %s, expected either the id of a certificate or --device",
+					plural(len(args), "argument"))
 			}
 			return nil
 		},

@@ -169,12 +169,11 @@ func group(c *cobra.Command, commands ...*cobra.Command) *cobra.Command {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return usage(
-				"found %d arguments, expected %d: %s",
-				len(args),
-				len(names),
-				strings.Join(names, " "),
-			)
+			wanted := "none"
+			if len(names) > 0 {
+				wanted = strings.Join(names, " ")
+			}
+			return usage("found %s, expected %s", plural(len(args), "argument"), wanted)
 		}
 		return nil
 	}

@@ -29,10 +29,8 @@ kept elsewhere. Import the signed certificate with "answer".`,
 			"issuing\" --out issuing.csr\n  wardicon certificate answer issuing.pem",
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) == 1) == (made != "") || len(args) > 1 {
-				return usage(
-					"found %d arguments, expected either a device or --new-authority",
-					len(args),
-				)
+				return usage("found %s, expected either a device or --new-authority",
+					plural(len(args), "argument"))
 			}
 			return nil
 		},

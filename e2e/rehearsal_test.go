@@ -25,49 +25,8 @@ func TestRehearsals(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
 	ctx := t.Context()
-	const password = "tern-11-Oakum-reef-fathom"
-	stand := &simulate.Gateway{
-		Name: "brattvik.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
-		Accounts: map[string]string{
-			"r_sand@crew.skerryline.example": password, "trial": password,
-		},
-		DNS: []netip.Addr{netip.MustParseAddr("10.50.0.53")},
-	}
-	if err := stand.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = stand.Close() })
+	stand := f.tunnel()
 	id := f.profile("Hall Mac", "Brattvik")
-	lead := &vpn.ProbeAt{Address: stand.Bind.String(), Ports: map[string]int{}}
-	for from, to := range stand.Ports() {
-		lead.Ports[strconv.Itoa(from)] = to
-	}
-	list, err := f.client.Gateways.List(ctx, client.Query{Search: "Brattvik", Limit: 1})
-	if err != nil {
-		t.Fatal(err)
-	}
-	owner := service.As(ctx, "test")
-	if _, err := f.svc.Gateways.Change(owner, list.Items[0].ID, 0,
-		func(g *vpn.Gateway) (*vpn.Gateway, error) {
-			g.ProbeAt, g.Certificate = lead, ""
-			o := *g.Offers.TLS
-			o.Authority, o.ServerName, o.ControlKey = stand.Authority, stand.Name, nil
-			o.Remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}
-			g.Offers.TLS = &o
-			return g, nil
-		}, func(string) bool { return false }); err != nil {
-		t.Fatal(err)
-	}
-	accounts, err := f.client.Accounts.List(ctx, client.Query{Search: "r_sand", Limit: 1})
-	if err != nil || len(accounts.Items) == 0 {
-		t.Fatalf("%v %v", accounts, err)
-	}
-	known := secret.New(password)
-	if _, err := f.svc.Accounts.Change(owner, accounts.Items[0].ID, 0,
-		func(a *vpn.Account) (*vpn.Account, error) { a.Password = &known; return a, nil },
-		func(string) bool { return false }); err != nil {
-		t.Fatal(err)
-	}
 	if _, err := f.client.Build(ctx, id, false); err != nil {
 		t.Fatal(err)
 	}
@@ -129,7 +88,7 @@ func TestRehearsals(t *testing.T) {
 		{"trial", "response to an echo request: 10.20.0.1"},
 	} {
 		b.fill("Login, where the file has none", try[0])
-		b.fill("Password; it is not stored", password)
+		b.fill("Password; it is not stored", tunnelPassword)
 		b.press("Rehearse with it")
 		b.see(try[1])
 	}
@@ -141,7 +100,7 @@ func TestRehearsals(t *testing.T) {
 	b.shot("phone-file-rehearsal")
 	b.do(chromedp.EmulateViewport(1280, 800))
 
-	b.load("/gateways/"+list.Items[0].ID, "Brattvik")
+	b.load("/gateways/"+f.gateway("Brattvik"), "Brattvik")
 	b.press("Rehearse a sample")
 	b.see("an account to sign in with")
 	eval[bool](b, `(document.querySelectorAll('details').forEach((d) => (d.open = true)), true)`)
@@ -167,4 +126,54 @@ func TestRehearsals(t *testing.T) {
 	run(0, "running", "rehearse", "--gateway", "Brattvik", "--background")
 	run(2, "expected an IP address", "rehearse", "x.ovpn", "--host", "timetable")
 	run(1, "less than a minute ago", "rehearse", "--profile", "Hall Mac/Brattvik")
+}
+
+const tunnelPassword = "tern-11-Oakum-reef-fathom"
+
+// tunnel puts a simulated gateway in the place of Brattvik's, to which Rune Sand can sign in by TLS.
+func (f *fleet) tunnel() *simulate.Gateway {
+	f.t.Helper()
+	ctx := f.t.Context()
+	stand := &simulate.Gateway{
+		Name: "brattvik.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
+		Accounts: map[string]string{
+			"r_sand@crew.skerryline.example": tunnelPassword, "trial": tunnelPassword,
+		},
+		DNS: []netip.Addr{netip.MustParseAddr("10.50.0.53")},
+	}
+	if err := stand.Start(); err != nil {
+		f.t.Fatal(err)
+	}
+	f.t.Cleanup(func() { _ = stand.Close() })
+	lead := &vpn.ProbeAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	for from, to := range stand.Ports() {
+		lead.Ports[strconv.Itoa(from)] = to
+	}
+	list, err := f.client.Gateways.List(ctx, client.Query{Search: "Brattvik", Limit: 1})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	owner := service.As(ctx, "test")
+	if _, err := f.svc.Gateways.Change(owner, list.Items[0].ID, 0,
+		func(g *vpn.Gateway) (*vpn.Gateway, error) {
+			g.ProbeAt, g.Certificate = lead, ""
+			o := *g.Offers.TLS
+			o.Authority, o.ServerName, o.ControlKey = stand.Authority, stand.Name, nil
+			o.Remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}
+			g.Offers.TLS = &o
+			return g, nil
+		}, func(string) bool { return false }); err != nil {
+		f.t.Fatal(err)
+	}
+	accounts, err := f.client.Accounts.List(ctx, client.Query{Search: "r_sand", Limit: 1})
+	if err != nil || len(accounts.Items) == 0 {
+		f.t.Fatalf("%v %v", accounts, err)
+	}
+	known := secret.New(tunnelPassword)
+	if _, err := f.svc.Accounts.Change(owner, accounts.Items[0].ID, 0,
+		func(a *vpn.Account) (*vpn.Account, error) { a.Password = &known; return a, nil },
+		func(string) bool { return false }); err != nil {
+		f.t.Fatal(err)
+	}
+	return stand
 }

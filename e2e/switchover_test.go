@@ -494,7 +494,7 @@ func TestSwitchoverWaves(t *testing.T) {
 	if err != nil || len(links.Items) != 2 || links.Items[1].State != api.HandoverRecalled {
 		t.Errorf("the link to the old key is %+v (%v)", links.Items, err)
 	}
-	run(1, "0 of 3 devices of wave 1 were seen connected", "switchover", "advance", "Key")
+	run(1, "0 of 4 devices of wave 1 were seen connected", "switchover", "advance", "Key")
 
 	// One fetches the new parcel and connects: a third is enough for the second wave.
 	byProfile := func(name string) string { return f.steps("Key")[name].Tracked }
@@ -654,5 +654,53 @@ for e in c.walk("VEVENT"):
 	run(0, "/calendar/", "switchover", "calendar", "--feed")
 	if status, _ := fetch(address); status != 404 {
 		t.Errorf("an address in whose place another one is answers with %d", status)
+	}
+}
+
+// TestSwitchoverRehearsal holds that a wave is rehearsed without being asked, by a profile that can be,
+// that the next one waits for it, and that the plan says where the new value comes from.
+func TestSwitchoverRehearsal(t *testing.T) {
+	t.Parallel()
+	for _, test := range []struct {
+		faults []simulate.Fault
+		state  api.RehearsalState
+		waits  string
+	}{
+		{[]simulate.Fault{simulate.FaultCertificate}, api.RehearsalFailed, "1 rehearsal of wave 1 has failed"},
+		{nil, api.RehearsalPassed, "0 of 4 devices of wave 1 were seen connected"},
+	} {
+		t.Run(string(test.state), func(t *testing.T) {
+			f := start(t, true)
+			ctx, run, stand := t.Context(), f.commands(), f.tunnel()
+			stand.Break(test.faults...)
+			run(0, "draft", "switchover", "add", "Ciphers", "--kind", "proposals", "--gateway", "Brattvik",
+				"--protocol", "tls", "--cipher", "CHACHA20-POLY1305,AES-256-GCM", "--wave", "halls",
+				"--wave", "100", "--seen-share", "1", "--rehearse")
+			run(0, "", "switchover", "preview", "Ciphers")
+			run(0, "running", "switchover", "start", "Ciphers")
+			f.settledJobs()
+			var done []api.Rehearsal
+			for end := time.Now().Add(time.Minute); time.Now().Before(end) && len(done) == 0; {
+				if err := f.svc.WatchSwitchoversOnce(ctx); err != nil {
+					t.Fatal(err)
+				}
+				page, err := f.client.Rehearsals(ctx, client.Query{Limit: 10})
+				if err != nil {
+					t.Fatal(err)
+				}
+				done = slices.DeleteFunc(page.Items, func(r api.Rehearsal) bool {
+					return r.State == api.RehearsalRunning
+				})
+				time.Sleep(50 * time.Millisecond)
+			}
+			if len(done) != 1 || done[0].State != test.state {
+				t.Fatalf("rehearsals are %+v, expected one that has %s", done, test.state)
+			}
+			run(1, test.waits, "switchover", "advance", "Ciphers")
+			run(1, "new value of the switchover Ciphers", "plan", "Hall Mac", "Brattvik")
+			if out := run(1, "strongest", "plan", "Master tablet", "Brattvik"); strings.Contains(out, "Ciphers ") {
+				t.Errorf("a device of another wave has the new value:\n%s", out)
+			}
+		})
 	}
 }

@@ -236,7 +236,11 @@ func (s *Service) waits(ctx context.Context, tx *store.Tx, w *vpn.Switchover) (s
 		case err != nil:
 			return "", err
 		case failed > 0:
-			return fmt.Sprintf("%d of the rehearsals of wave %d have failed", failed, w.Begun), nil
+			verb := "rehearsals of wave %d have failed"
+			if failed == 1 {
+				verb = "rehearsal of wave %d has failed"
+			}
+			return fmt.Sprintf("%d "+verb, failed, w.Begun), nil
 		case passed == 0:
 			return fmt.Sprintf("no rehearsal of wave %d has passed yet", w.Begun), nil
 		}
@@ -247,7 +251,7 @@ func (s *Service) waits(ctx context.Context, tx *store.Tx, w *vpn.Switchover) (s
 			return "", err
 		}
 		if all > 0 && seen*100 < w.SeenShare*all {
-			return fmt.Sprintf("%d of %d devices of wave %d were seen connected, %d %% are wanted",
+			return fmt.Sprintf("%d of %d devices of wave %d were seen connected, fewer than %d %%",
 				seen, all, w.Begun, w.SeenShare), nil
 		}
 	}

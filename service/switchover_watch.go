@@ -47,9 +47,9 @@ func (s *Service) WatchSwitchoversOnce(ctx context.Context) error {
 }
 
 func (s *Service) watchOne(ctx context.Context, id string) error {
-	var rehearse string
+	var rehearse []string
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		rehearse = ""
+		rehearse = nil
 		w, err := store.Switchovers.Get(ctx, tx, id)
 		if err != nil || w.State != vpn.SwitchRunning {
 			return err
@@ -88,12 +88,17 @@ func (s *Service) watchOne(ctx context.Context, id string) error {
 	})
 	s.workSoon()
 	s.mailSoon()
-	if err != nil || rehearse == "" {
+	if err != nil || len(rehearse) == 0 {
 		return err
 	}
-	if _, err := s.Rehearse(ctx, rehearse, api.NewRehearsal{}); err != nil {
-		s.log.WarnContext(ctx, "a wave cannot be rehearsed", "switchover", id, "error", err)
+	// Not each can be rehearsed: the password of one is not known here, another client is not one that
+	// the service can be.
+	for _, profileID := range rehearse {
+		if _, err = s.Rehearse(ctx, profileID, api.NewRehearsal{}); err == nil {
+			return nil
+		}
 	}
+	s.log.WarnContext(ctx, "a wave cannot be rehearsed", "switchover", id, "error", err)
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -242,6 +243,15 @@ type gatewayLook func(*vpn.Switchover, vpn.Gateway) vpn.Gateway
 
 // move puts the new value of a switchover in the place of the old one.
 func (s *Service) move(w *vpn.Switchover, in *plan.Input, look gatewayLook) error {
+	if w.Kind == vpn.SwitchRelease || w.Kind == vpn.SwitchPasswords || in.Gateway.ID == w.GatewayID {
+		in.Moved = maps.Clone(in.Moved)
+		for _, f := range switchover.Fields(w.Kind) {
+			if in.Moved == nil {
+				in.Moved = map[vpn.Field]string{}
+			}
+			in.Moved[f] = w.Name
+		}
+	}
 	switch w.Kind {
 	case vpn.SwitchRelease:
 		in.Device.Release = w.Next.Release

@@ -493,18 +493,14 @@ func (tx *Tx) HasCertificateOf(
 	return has, err
 }
 
-// UnrehearsedOf is a profile of a wave, from 0, whose parcel with the new value can be rehearsed
-// and was not; empty where one was, or there is none.
-func (tx *Tx) UnrehearsedOf(ctx context.Context, id string, wave int) (string, error) {
-	list, err := tx.names(ctx, `SELECT x.tracked FROM switchover_steps x WHERE
+// UnrehearsedOf are profiles of a wave, from 0, that have a parcel with the new value and that the wave
+// can be rehearsed by, at most 20; none where that was done.
+func (tx *Tx) UnrehearsedOf(ctx context.Context, id string, wave int) ([]string, error) {
+	return tx.names(ctx, `SELECT x.tracked FROM switchover_steps x WHERE
 		x.switchover_id = ?1 AND x.wave = ?2 AND x.built IS NOT NULL AND x.need <> 'retype'
 		AND NOT EXISTS (SELECT 1 FROM rehearsals r JOIN switchover_steps y ON
 			r.profile_id = y.tracked AND r.at >= y.built WHERE y.switchover_id = ?1 AND
-			y.wave = ?2) ORDER BY x.id LIMIT 1`, id, wave)
-	if err != nil || len(list) == 0 {
-		return "", err
-	}
-	return list[0], nil
+			y.wave = ?2) ORDER BY x.id LIMIT 20`, id, wave)
 }
 
 // OldParcels counts devices of a switchover whose newest parcel has the old value, and links to

@@ -34,6 +34,9 @@ type Input struct {
 	Fallback *vpn.Gateway // the second gateway of the profile, where it has one
 	Second   string       // the name of the gateway to which this one is the second choice
 
+	// names of the switchovers that have changed what the records say, by what they changed
+	Moved map[vpn.Field]string
+
 	own map[vpn.Field]bool // what is set on the profile, in the place of the pattern's
 }
 
@@ -196,6 +199,11 @@ func (p *planner) fits() {
 func (p *planner) choose(f vpn.Field, title, value string, by Origin, reason string, args ...any) {
 	if len(args) > 0 {
 		reason = fmt.Sprintf(reason, args...)
+	}
+	if name := p.in.Moved[f]; name != "" && by == ByGateway {
+		reason = "new value of the switchover " + name
+	} else if name != "" {
+		reason += "; changed by the switchover " + name
 	}
 	if by == ByPattern && p.in.own[f] {
 		by, reason = ByOperator, "set on the profile"

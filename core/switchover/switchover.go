@@ -186,6 +186,21 @@ func served(o, after *vpn.Offers) {
 	}
 }
 
+// Fields are what a switchover changes in the plan of a device.
+func Fields(kind vpn.SwitchoverKind) []vpn.Field {
+	return map[vpn.SwitchoverKind][]vpn.Field{
+		vpn.SwitchPSK:        {vpn.FieldPSK},
+		vpn.SwitchControlKey: {vpn.FieldControl},
+		vpn.SwitchAuthority:  {vpn.FieldAuthority},
+		vpn.SwitchAddress:    {vpn.FieldServer},
+		vpn.SwitchPort:       {vpn.FieldPort, vpn.FieldRemotes},
+		vpn.SwitchProposals:  {vpn.FieldIKE, vpn.FieldESP, vpn.FieldCiphers},
+		vpn.SwitchOffers:     {vpn.FieldProtocol},
+		vpn.SwitchRelease:    {vpn.FieldRelease},
+		vpn.SwitchPasswords:  {vpn.FieldPassword},
+	}[kind]
+}
+
 // Holds tells, for a protocol, whether a gateway can serve both values at a time; why is the reason
 // where it cannot.
 func Holds(kind vpn.SwitchoverKind, p vpn.Protocol) (ok bool, why string) {
