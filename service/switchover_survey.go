@@ -199,7 +199,8 @@ func (s *Service) surveyOne(
 }
 
 // succeed chooses the gateway that takes the place of a retired one for a device: the nearest one
-// that it can use, and among equally near ones by their load shares.
+// that it can use, and among equally near ones by their load shares or, where none is set, by how many
+// clients they have addresses for.
 func (s *Service) succeed(
 	ctx context.Context,
 	tx *store.Tx,
@@ -217,6 +218,7 @@ func (s *Service) succeed(
 	}
 	choice := *in
 	choice.Pattern.Gateways, choice.Pattern.Fallback = vpn.ChooseNearest, false
+	byCapacity := switchover.ByCapacity(list)
 	leads, why := plan.Leads(choice, list)
 	if len(leads) == 0 {
 		x.Need, x.Why = needCannot, why
@@ -230,6 +232,10 @@ func (s *Service) succeed(
 	in.Gateway, in.Fallback, in.Second = leads[0].Gateway, nil, ""
 	in.Profile = succeeding(in.Profile, in.Gateway.ID)
 	x.Why = leads[0].Reason
+	if byCapacity {
+		in.Gateway.LoadShare = 0
+		x.Why = strings.Replace(x.Why, "by load share", "by client addresses", 1)
+	}
 	return nil
 }
 

@@ -3,7 +3,23 @@ package switchover
 import (
 	"math"
 	"net/netip"
+
+	"wardicon/core/vpn"
 )
+
+// ByCapacity weighs successors that are equally near by how many clients each has addresses for, and
+// tells whether it did: not where an operator has set a load share, or a pool is not known.
+func ByCapacity(list []vpn.Gateway) bool {
+	for _, g := range list {
+		if g.LoadShare != 0 || Capacity(g.Pool) == 0 {
+			return false
+		}
+	}
+	for i := range list {
+		list[i].LoadShare = Capacity(list[i].Pool)
+	}
+	return true
+}
 
 // Capacity is how many clients a pool has addresses for, in the family that has the fewest; networks
 // are in CIDR form. Each IPv4 network leaves out its own address, the broadcast address and that of
