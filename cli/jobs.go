@@ -70,7 +70,7 @@ func jobTable(w table.Writer, j api.Job) {
 func (a *app) jobs() *cobra.Command {
 	root := &cobra.Command{
 		Use:     "job",
-		Short:   "List, show and cancel jobs",
+		Short:   "List, show, cancel and undo jobs",
 		Long:    "Long work runs as a job of the service. It continues after a restart.",
 		Example: "  wardicon job list\n  wardicon job cancel JOB",
 	}
@@ -127,6 +127,19 @@ func (a *app) jobs() *cobra.Command {
 			"Cancels a running job. What it has done so far is kept.",
 			func(ctx context.Context, c *client.Client, id string) (api.Job, error) {
 				return c.Cancel(ctx, id)
+			},
+		),
+		one(
+			"undo",
+			"Move back the profiles that a job has moved",
+			"Moves the profiles that a job has moved back to their earlier gateways, as a job. "+
+				"Those that were changed to another gateway since stay there.",
+			func(ctx context.Context, c *client.Client, id string) (api.Job, error) {
+				j, err := c.UndoJob(ctx, id)
+				if err != nil {
+					return j, err
+				}
+				return a.wait(ctx, c, j)
 			},
 		),
 	)

@@ -520,6 +520,11 @@ func (c *Client) Cancel(ctx context.Context, id string) (api.Job, error) {
 	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/cancellation", nil)
 }
 
+// UndoJob moves the profiles that a job has moved back to where they were, as a job.
+func (c *Client) UndoJob(ctx context.Context, id string) (api.Job, error) {
+	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/undo", nil)
+}
+
 // Search finds records of every noun by a text.
 func (c *Client) Search(ctx context.Context, text string) (api.Items[api.FoundRecord], error) {
 	return get[api.Items[api.FoundRecord]](ctx, c, "/search", url.Values{"text": {text}})

@@ -97,4 +97,10 @@ func (a *handlers) patterns() {
 			return a.svc.Cancel(ctx, in.ID)
 		},
 	)
+	undo := operation(http.MethodPost, "/jobs/{id}/undo", "undo-job",
+		"Move the profiles that a job has moved back, as a job", "jobs")
+	undo.DefaultStatus = http.StatusAccepted
+	handle(a, undo, func(ctx context.Context, in *idInput) (api.Job, error) {
+		return a.svc.Undo(ctx, in.ID)
+	})
 }

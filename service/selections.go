@@ -26,11 +26,15 @@ type selectionWork struct {
 	GatewayID string              `json:"gateway_id,omitempty"`
 	Why       vpn.OffboardReason  `json:"why,omitempty"`
 	Request   api.HandoverRequest `json:"request"`
+	Undone    string              `json:"undone,omitempty"` // job whose moves are undone
 }
 
 // Act begins an action on every record of a selection, as a job.
 func (s *Service) Act(ctx context.Context, in api.Selection) (j api.Job, err error) {
-	work := selectionWork{in.Action, in.Noun, in.GatewayID, in.Why, in.HandoverRequest}
+	work := selectionWork{
+		Action: in.Action, Noun: in.Noun, GatewayID: in.GatewayID, Why: in.Why,
+		Request: in.HandoverRequest,
+	}
 	var title string
 	var targets []string
 	if err := s.store.Snapshot(ctx, func(tx *store.Tx) error {
@@ -56,6 +60,12 @@ func (s *Service) Act(ctx context.Context, in api.Selection) (j api.Job, err err
 		sample, err := s.beginSample(ctx, "selection", "se-"+rand.Text(), title, ofParcels(targets))
 		return sample.Job, err
 	}
+	return s.beginSelection(ctx, work, title, targets)
+}
+
+func (s *Service) beginSelection(
+	ctx context.Context, work selectionWork, title string, targets []string,
+) (j api.Job, err error) {
 	subject, err := json.Marshal(work)
 	if err != nil {
 		return j, err
@@ -68,11 +78,39 @@ func (s *Service) Act(ctx context.Context, in api.Selection) (j api.Job, err err
 		return errors.Join(
 			tx.AddJob(ctx, &j),
 			tx.AddTargets(ctx, j.ID, targets),
-			audit(ctx, tx, string(in.Action), "selection", j.ID, title),
+			audit(ctx, tx, string(work.Action), "selection", j.ID, title),
 		)
 	})
 	s.workSoon()
 	return j, err
+}
+
+// moveBack is the action of a job that undoes the moves of another one.
+const moveBack api.SelectionAction = "move back"
+
+// Undo moves the profiles that a job has moved back to where they were, as a job. One that was changed
+// to another gateway since stays there.
+func (s *Service) Undo(ctx context.Context, id string) (j api.Job, err error) {
+	var moved []string
+	if err := s.store.Snapshot(ctx, func(tx *store.Tx) error {
+		if j, err = tx.Job(ctx, id); err != nil {
+			return err
+		}
+		moved, err = tx.Moved(ctx, id)
+		return err
+	}); err != nil {
+		return j, err
+	}
+	if j.State == api.Running {
+		return j, problem("job", "/state", "a job that still runs", "one that has ended",
+			"cancel it, or wait until it has ended")
+	}
+	if len(moved) == 0 {
+		return j, problem("job", "/result", j.Title+", with nothing left to undo",
+			"a job that has moved profiles", "only moves are undone, and only once")
+	}
+	return s.beginSelection(ctx, selectionWork{Action: moveBack, Noun: "profile", Undone: id},
+		"Move back "+counted(len(moved), "profile", plurals["profile"]), moved)
 }
 
 // mostRehearsed are the profiles that one selection rehearses.
@@ -221,7 +259,9 @@ func (s *Service) actOne(ctx context.Context, tx *store.Tx, j api.Job, id string
 	case api.SelectionHandOver:
 		return s.deliver(ctx, tx, id, work.Request, j.ID, nil)
 	case api.SelectionMove:
-		return s.moveOne(ctx, tx, id, work.GatewayID)
+		return s.moveOne(ctx, tx, j.ID, id, work.GatewayID)
+	case moveBack:
+		return s.moveBackOne(ctx, tx, work.Undone, id)
 	case api.SelectionOffboard:
 		return func(ctx context.Context, tx *store.Tx, count func(string)) error {
 			_, err := s.leave(ctx, tx, work.Noun, id, work.Why)
@@ -268,7 +308,7 @@ func (s *Service) buildOne(ctx context.Context, tx *store.Tx, id string) (kept, 
 func (s *Service) moveOne(
 	ctx context.Context,
 	tx *store.Tx,
-	id, gatewayID string,
+	jobID, id, gatewayID string,
 ) (kept, error) {
 	p, err := store.Profiles.Get(ctx, tx, id)
 	if err != nil {
@@ -278,27 +318,66 @@ func (s *Service) moveOne(
 		return tallied("there already"), nil
 	}
 	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
-		there, err := store.Profiles.Where(ctx, tx, "device_id = ? AND gateway_id = ?",
-			p.DeviceID, gatewayID)
+		from, outcome, err := s.moveTo(ctx, tx, id, gatewayID)
+		if err == nil && outcome == "moved" {
+			err = tx.AddMove(ctx, jobID, id, store.Move{From: from, To: gatewayID})
+		}
+		count(outcome)
+		return err
+	}, nil
+}
+
+// moveBackOne undoes what a job has done to a profile, unless somebody has changed it since.
+func (s *Service) moveBackOne(ctx context.Context, tx *store.Tx, jobID, id string) (kept, error) {
+	if _, err := store.Profiles.Get(ctx, tx, id); err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		m, err := tx.Move(ctx, jobID, id)
 		if err != nil {
 			return err
 		}
-		if len(there) > 0 {
-			count("has a profile there already")
+		now, err := store.Profiles.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if m == nil || now.GatewayID != m.To {
+			count("changed since")
 			return nil
 		}
-		var refused *vpn.Problems
-		_, err = s.Profiles.change(ctx, tx, id, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
-			p.GatewayID = gatewayID
-			return p, nil
-		}, func(string) bool { return true })
-		if errors.As(err, &refused) {
-			count(outcomeRefused)
-			return nil
+		_, outcome, err := s.moveTo(ctx, tx, id, m.From)
+		if err == nil && outcome == "moved" {
+			outcome, err = "moved back", tx.DropMove(ctx, jobID, id)
 		}
-		if err == nil {
-			count("moved")
-		}
+		count(outcome)
 		return err
 	}, nil
+}
+
+// moveTo gives a profile another gateway, and tells which one it had and what came of it.
+func (s *Service) moveTo(ctx context.Context, tx *store.Tx, id, gatewayID string) (
+	from, outcome string, err error,
+) {
+	p, err := store.Profiles.Get(ctx, tx, id)
+	if err != nil {
+		return "", "", err
+	}
+	there, err := store.Profiles.Where(ctx, tx, "device_id = ? AND gateway_id = ?", p.DeviceID,
+		gatewayID)
+	if err != nil {
+		return "", "", err
+	}
+	if len(there) > 0 {
+		return "", "has a profile there already", nil
+	}
+	from = p.GatewayID
+	var refused *vpn.Problems
+	_, err = s.Profiles.change(ctx, tx, id, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+		p.GatewayID = gatewayID
+		return p, nil
+	}, func(string) bool { return true })
+	if errors.As(err, &refused) {
+		return "", outcomeRefused, nil
+	}
+	return from, "moved", err
 }

@@ -12,15 +12,20 @@ const result = computed(() =>
     .map(([what, n]) => `${n} ${what}`)
     .join(', '),
 )
-async function cancel() {
+const emit = defineEmits<{ undo: [job: Schemas['Job']] }>()
+const at = () => ({ params: { path: { id: job.value.id } } })
+async function run(what: () => Promise<unknown>) {
   wrong.value = ''
   try {
-    const params = { path: { id: job.value.id } }
-    job.value = await ask(api.POST('/api/v1/jobs/{id}/cancellation', { params }))
+    await what()
   } catch (e) {
     wrong.value = (e as Error).message
   }
 }
+const cancel = () =>
+  run(async () => (job.value = await ask(api.POST('/api/v1/jobs/{id}/cancellation', at()))))
+const undo = () =>
+  run(async () => emit('undo', await ask(api.POST('/api/v1/jobs/{id}/undo', at()))))
 </script>
 
 <template>
@@ -44,6 +49,14 @@ async function cancel() {
         variant="outline-secondary"
         @click="cancel"
         >Cancel</BButton
+      >
+      <BButton
+        v-else-if="job.result?.moved"
+        class="alters ms-2"
+        size="sm"
+        variant="outline-secondary"
+        @click="undo"
+        >Undo</BButton
       >
     </div>
   </div>

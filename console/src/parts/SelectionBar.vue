@@ -153,7 +153,7 @@ const title = computed(() => actions.find((a) => a.value === action.value)?.text
         <BButton variant="outline-secondary" @click="action = undefined">Cancel</BButton>
       </template>
     </RecordForm>
-    <JobProgress v-if="job" v-model="job" class="mt-2" of="records" :lost="lost" />
+    <JobProgress v-if="job" v-model="job" class="mt-2" of="records" :lost="lost" @undo="follow" />
   </section>
 </template>
 
