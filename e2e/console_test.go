@@ -77,7 +77,8 @@ func TestPages(t *testing.T) {
 		{"gateway-ask", "/gateways/ask", "Probe an address", "its owner agrees"},
 		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
 		{"people", "/people", "People", "15 people"},
-		{"person", "/people/" + people.Items[0].ID, "Leif Sund", "l_sund_relief"},
+		{"person", "/people/" + people.Items[0].ID + "?tab=accounts", "Leif Sund",
+			"l_sund_relief"},
 		{"devices", "/devices", "Devices", "31 devices"},
 		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
 		{"profiles", "/profiles", "Profiles", "37 profiles"},
@@ -245,11 +246,13 @@ func TestFirstProfile(t *testing.T) {
 	b.goTo("/people/new", "New person")
 	b.fill("Name", "Ada Fjell")
 	b.press("Add the person")
+	b.part("Accounts")
 	b.see("First account")
 	b.fill("Login", "a_fjell")
 	b.press("Add the account")
 	b.see("Another account")
 
+	b.part("Devices")
 	b.press("Add a device")
 	b.until(labelled("Release"))
 	b.fill("Name", "Ada's laptop")

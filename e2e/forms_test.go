@@ -208,6 +208,7 @@ func TestPersonForms(t *testing.T) {
 		len(p.Groups) != 2 {
 		t.Errorf("stored is %+v (%v)", p, err)
 	}
+	b.part("Accounts")
 	if got := b.value("Login"); got != "b_ravn " {
 		t.Errorf("the login reads %q", got)
 	}

@@ -160,14 +160,14 @@ func TestTasks(t *testing.T) {
 	// What was typed is not lost by going elsewhere.
 	b.goTo("/people/"+ada.Items[0].ID, "Ada Fjell")
 	b.fill("Name", "Ada of the fjells")
-	b.press("Devices")
+	b.press("Profiles")
 	b.see("Leave without saving?")
 	b.accessible("leaving a page")
 	b.press("Stay")
 	b.until(labelled("Name") + `.value === 'Ada of the fjells'`)
-	b.press("Devices")
+	b.press("Profiles")
 	b.press("Leave")
-	b.until(`document.title === 'Devices · Wardicon'`)
+	b.until(`document.title === 'Profiles · Wardicon'`)
 }
 
 // TestSelections acts on many records by the API and the command line: what is done, counted and

@@ -78,7 +78,8 @@ const pages: Record<string, string> = {
   pattern: '/patterns/',
 }
 function place(f: Schemas['FleetFinding']) {
-  if (f.noun === 'account' || f.noun === 'person') return `/people/${f.person_id}`
+  if (f.noun === 'account') return `/people/${f.person_id}?tab=accounts`
+  if (f.noun === 'person') return `/people/${f.person_id}`
   return pages[f.noun] ? pages[f.noun] + f.object : `/profiles/${f.profile_id}`
 }
 async function again(said: string) {
@@ -191,10 +192,10 @@ const counts = (s: Sum) => [
         <strong>{{ row.title }}</strong><span v-if="row.overridden" class="tag plain ms-2"
           >passed</span
         >
-        <div class="mono small">{{ row.found }}</div>
-        <div class="small">
+        <details class="small">
+          <summary class="mono" :title="row.found">{{ row.found }}</summary>
           {{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink>
-        </div>
+        </details>
       </template>
       <RouterLink
         v-else-if="column === 'device' && row.profile_id"
@@ -212,8 +213,17 @@ const counts = (s: Sum) => [
 
 <style scoped>
 .counted {
-  max-height: 24rem;
+  max-height: 15.5rem;
   overflow: auto;
+}
+summary {
+  max-width: min(34rem, 75vw);
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+details[open] summary {
+  white-space: normal;
 }
 .link {
   border: 0;

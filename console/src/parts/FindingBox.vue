@@ -14,7 +14,7 @@ const link = computed(() => {
   const place = props.finding.place
   if (!place) return null
   if (place.noun === 'account' && props.person)
-    return { to: '/people/' + props.person, text: 'Open the account' }
+    return { to: `/people/${props.person}?tab=accounts`, text: 'Open the account' }
   const page = pages[place.noun]
   return page ? { to: page + place.id, text: `Open the ${place.noun}` } : null
 })

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { choices } from '../../api/records'
@@ -12,12 +12,16 @@ import PageHead from '../../parts/PageHead.vue'
 import RecordForm from '../../parts/RecordForm.vue'
 import RemoveButton from '../../parts/RemoveButton.vue'
 import OffboardPanel from '../../parts/OffboardPanel.vue'
+import TabList from '../../parts/TabList.vue'
+import TabPanel from '../../parts/TabPanel.vue'
 import TallyTags from '../../parts/TallyTags.vue'
 import { platformText } from '../../parts/platforms'
 import { useRecord } from '../../parts/useRecord'
+import { useTabs } from '../../parts/useTabs'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
+const { shown: tab } = useTabs('record')
 const accounts = ref<Schemas['AccountRow'][]>([])
 const devices = ref<Schemas['DeviceRow'][]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
@@ -49,6 +53,12 @@ const { form, draft, row, fresh, wrong, save, remove } = useRecord({
   body: (typed) => typed,
   loaded: belongings,
 })
+const parts = computed(() => [
+  { key: 'record', text: 'Record' },
+  { key: 'devices', text: 'Devices', count: devices.value.length, off: fresh.value },
+  { key: 'accounts', text: 'Accounts', count: accounts.value.length, off: fresh.value },
+  { key: 'offboarding', text: 'Offboarding', off: fresh.value },
+])
 </script>
 
 <template>
@@ -58,14 +68,16 @@ const { form, draft, row, fresh, wrong, save, remove } = useRecord({
     back-text="People"
   />
   <Notice v-if="!fresh && !row" :text="wrong" />
+  <TabList v-if="row" label="Parts of the person" :of="parts" />
   <RecordForm
     v-if="fresh || row"
+    v-show="fresh || tab === 'record'"
     class="panel mb-4"
     :form="form"
     :button="fresh ? 'Add the person' : 'Save'"
     @save="save"
   >
-    <div class="columns">
+    <TabPanel of="record" class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" required />
       <Field v-model="draft.mail" label="Email address" pointer="/mail" />
       <Field v-model="draft.language" label="Language" pointer="/language" described />
@@ -85,7 +97,7 @@ const { form, draft, row, fresh, wrong, save, remove } = useRecord({
         />
       </div>
       <Field v-model="draft.groups" kind="list" label="Groups" pointer="/groups" described />
-    </div>
+    </TabPanel>
     <template #more>
       <RemoveButton
         v-if="row"
@@ -97,48 +109,53 @@ const { form, draft, row, fresh, wrong, save, remove } = useRecord({
     </template>
   </RecordForm>
   <template v-if="row">
-    <section class="panel mb-4" aria-labelledby="devices">
-      <div class="d-flex gap-3 align-items-center mb-2">
-        <h2 id="devices" class="mb-0">Devices</h2>
-        <BButton :to="`/devices/new?person=${id}`" variant="outline-secondary" size="sm"
-          >Add a device</BButton
-        >
-      </div>
-      <p v-if="devices.length === 0" class="mb-0">No device yet.</p>
-      <table v-else class="grid-table">
-        <thead class="visually-hidden">
-          <tr>
-            <th scope="col">Device</th>
-            <th scope="col">Platform</th>
-            <th scope="col">Findings</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="d in devices" :key="d.id">
-            <td>
-              <RouterLink :to="`/devices/${d.id}`">{{ d.name }}</RouterLink>
-            </td>
-            <td>{{ platformText(d.platform) }} {{ d.release }}</td>
-            <td><TallyTags :tally="d.tally" /></td>
-          </tr>
-        </tbody>
-      </table>
-    </section>
-    <OffboardPanel :id="row.id" noun="person" :name="row.name" @offboarded="belongings" />
-    <section
-      v-for="a in accounts"
-      :key="a.id + a.version"
-      class="panel mb-4"
-      :aria-label="`Account ${a.login}`"
-    >
-      <h2>
-        Account <span class="mono">{{ a.login }}</span>
-      </h2>
-      <AccountForm :person="id" :account="a" :gateways="gateways" @changed="belongings" />
-    </section>
-    <section class="panel mb-4" aria-labelledby="new-account">
-      <h2 id="new-account">{{ accounts.length ? 'Another account' : 'First account' }}</h2>
-      <AccountForm :person="id" :gateways="gateways" @changed="belongings" />
-    </section>
+    <TabPanel of="devices"
+      ><section class="panel mb-4" aria-labelledby="devices">
+        <div class="d-flex gap-3 align-items-center mb-2">
+          <h2 id="devices" class="mb-0">Devices</h2>
+          <BButton :to="`/devices/new?person=${id}`" variant="outline-secondary" size="sm"
+            >Add a device</BButton
+          >
+        </div>
+        <p v-if="devices.length === 0" class="mb-0">No device yet.</p>
+        <table v-else class="grid-table">
+          <thead class="visually-hidden">
+            <tr>
+              <th scope="col">Device</th>
+              <th scope="col">Platform</th>
+              <th scope="col">Findings</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="d in devices" :key="d.id">
+              <td>
+                <RouterLink :to="`/devices/${d.id}`">{{ d.name }}</RouterLink>
+              </td>
+              <td>{{ platformText(d.platform) }} {{ d.release }}</td>
+              <td><TallyTags :tally="d.tally" /></td>
+            </tr>
+          </tbody>
+        </table></section
+    ></TabPanel>
+    <TabPanel of="offboarding">
+      <OffboardPanel :id="row.id" noun="person" :name="row.name" @offboarded="belongings" />
+    </TabPanel>
+    <TabPanel of="accounts">
+      <section
+        v-for="a in accounts"
+        :key="a.id + a.version"
+        class="panel mb-4"
+        :aria-label="`Account ${a.login}`"
+      >
+        <h2>
+          Account <span class="mono">{{ a.login }}</span>
+        </h2>
+        <AccountForm :person="id" :account="a" :gateways="gateways" @changed="belongings" />
+      </section>
+      <section class="panel mb-4" aria-labelledby="new-account">
+        <h2 id="new-account">{{ accounts.length ? 'Another account' : 'First account' }}</h2>
+        <AccountForm :person="id" :gateways="gateways" @changed="belongings" />
+      </section>
+    </TabPanel>
   </template>
 </template>
