@@ -2,9 +2,11 @@
 // from that, loaded when they are chosen.
 import { ref } from 'vue'
 
-const catalogues = import.meta.glob<Record<string, string>>('./words/*.json', {
+const catalogues = import.meta.glob<Record<string, string>>('./{words,served}/*.json', {
   import: 'default',
 })
+/** What the console says itself, and what the service says in its answers. */
+const kinds = ['words', 'served']
 /** Languages by their tags, as they call themselves. */
 export const languages = { en: 'English', de: 'Deutsch' } as const
 export type Language = keyof typeof languages
@@ -20,7 +22,8 @@ function wanted(): Language {
 
 /** Loads the catalogue; what is shown is in it from then on. */
 export async function speak(tag = wanted()) {
-  words = tag === 'en' ? {} : ((await catalogues[`./words/${tag}.json`]?.()) ?? {})
+  const parts = kinds.map(async (kind) => (await catalogues[`./${kind}/${tag}.json`]?.()) ?? {})
+  words = tag === 'en' ? {} : (Object.assign({}, ...(await Promise.all(parts))) as typeof words)
   document.documentElement.lang = tag
   language.value = tag
 }

@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { kindText } from '../parts/switchovers'
+import { day } from '../parts/times'
 
 type Entry = Schemas['CalendarEntry']
 const entries = ref<Entry[]>()
@@ -83,7 +84,7 @@ const planned = (e: Entry) => ({
       <tbody>
         <tr v-for="(e, i) in list" :key="i">
           <td class="date">
-            {{ new Date(e.at).toLocaleDateString() }}
+            {{ day(e.at) }}
             <span v-if="overdue(e)" class="tag error">overdue</span>
           </td>
           <td>

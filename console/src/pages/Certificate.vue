@@ -6,12 +6,12 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RevokePanel from '../parts/RevokePanel.vue'
 import { save } from '../parts/files'
+import { day } from '../parts/times'
 
 const props = defineProps<{ id: string }>()
 const row = ref<Schemas['CertificateRow']>()
 const chain = ref<Schemas['Chain']>()
 const wrong = ref('')
-const day = (v: string) => new Date(v).toLocaleDateString()
 
 async function look() {
   try {

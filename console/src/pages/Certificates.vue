@@ -7,6 +7,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RevokePanel from '../parts/RevokePanel.vue'
 import { useAddress } from '../parts/useAddress'
+import { day } from '../parts/times'
 
 const columns = [
   { key: 'subject', text: 'For', sort: 'subject' },
@@ -49,7 +50,6 @@ async function look() {
 }
 onMounted(look)
 const looks: Record<string, string> = { valid: 'plain', expiring: 'warning' }
-const day = (v: string) => new Date(v).toLocaleDateString()
 function state(c: Schemas['CertificateRow']) {
   if (c.revoked) return 'revoked'
   if (new Date(c.to) < new Date()) return 'expired'

@@ -9,6 +9,7 @@ import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
 import { useForm } from '../parts/useForm'
 import { useJob } from '../parts/useJob'
+import { exact } from '../parts/times'
 
 type Settings = Schemas['Directory']
 
@@ -131,7 +132,7 @@ const outcomes = computed(() => {
     <h2 id="last">Last reading</h2>
     <p v-if="!state?.at">The directory has not been read yet.</p>
     <p v-else>
-      {{ new Date(state.at).toLocaleString() }}: {{ state.entries }} entries. {{ state.people }}
+      {{ exact(state.at) }}: {{ state.entries }} entries. {{ state.people }}
       {{ state.people === 1 ? 'person comes' : 'people come' }} from the directory.
       <RouterLink v-if="state.missing" to="/people?source=missing"
         >{{ state.missing }} of them {{ state.missing === 1 ? 'is' : 'are' }} no longer in

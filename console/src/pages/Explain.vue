@@ -8,6 +8,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import ProfileField from '../parts/ProfileField.vue'
 import { useForm } from '../parts/useForm'
+import { exact } from '../parts/times'
 
 const route = useRoute()
 const { draft, wrong, busy, run } = useForm({
@@ -71,7 +72,7 @@ async function read(list: FileList | null) {
           <th scope="row">
             {{ r.person }}
             <div class="soft small fw-normal">
-              {{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}
+              {{ r.device }} → {{ r.gateway }}, {{ exact(r.created) }}
             </div>
           </th>
           <td data-label="Message" class="said small">
@@ -145,8 +146,7 @@ async function read(list: FileList | null) {
         {{ result.reading.lines === 1 ? '1 line' : `${result.reading.lines} lines` }} read,
         {{ result.reading.masked === 1 ? '1 secret' : `${result.reading.masked} secrets` }} masked.
         <template v-if="result.reading.since"
-          >It has connected since then, on
-          {{ new Date(result.reading.since).toLocaleString() }}.</template
+          >It has connected since then, on {{ exact(result.reading.since) }}.</template
         >
       </p>
       <template v-if="result.reading.first">

@@ -8,6 +8,8 @@ import FixPanel from '../parts/FixPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useAddress } from '../parts/useAddress'
+import { say } from '../words'
+import { day } from '../parts/times'
 
 type By = 'rule' | 'gateway' | 'person'
 type Sum = Schemas['FindingSum']
@@ -111,7 +113,7 @@ const counts = (s: Sum) => [
     <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
       <h2 id="sums" class="mb-0 me-auto">Totals</h2>
       <div>
-        <label class="form-label" for="by">By</label>
+        <label class="form-label" for="by">Count by</label>
         <BFormSelect id="by" v-model="by" :options="modes" />
       </div>
     </div>
@@ -120,7 +122,7 @@ const counts = (s: Sum) => [
       <table class="grid-table stack">
         <thead>
           <tr>
-            <th scope="col">{{ modes.find((m) => m.value === by)?.text }}</th>
+            <th scope="col">{{ say(modes.find((m) => m.value === by)?.text) }}</th>
             <th scope="col" class="number">Errors</th>
             <th scope="col" class="number">Warnings</th>
             <th scope="col" class="number">Notes</th>
@@ -137,7 +139,7 @@ const counts = (s: Sum) => [
                 :aria-pressed="picked?.key === s.key"
                 @click="picked = picked?.key === s.key ? undefined : s"
               >
-                {{ s.title }}
+                {{ say(s.title) }}
               </button>
               <span v-if="s.fixable" class="tag plain ms-2">fixable</span>
             </td>
@@ -183,18 +185,18 @@ const counts = (s: Sum) => [
         variant="outline-secondary"
         class="mb-1"
         @click="picked = undefined"
-        >Only {{ picked.title }}: show all</BButton
+        >Only {{ say(picked.title) }}: show all</BButton
       >
     </template>
     <template #cell="{ row, column }">
       <template v-if="column === 'severity'">
-        <span class="tag me-2" :class="row.severity">{{ row.severity }}</span>
-        <strong>{{ row.title }}</strong><span v-if="row.overridden" class="tag plain ms-2"
+        <span class="tag me-2" :class="row.severity">{{ say(row.severity) }}</span>
+        <strong>{{ say(row.title) }}</strong><span v-if="row.overridden" class="tag plain ms-2"
           >passed</span
         >
         <details class="small">
           <summary class="mono" :title="row.found">{{ row.found }}</summary>
-          {{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink>
+          {{ say(row.fix) }} <RouterLink :to="place(row)">Open the record</RouterLink>
         </details>
       </template>
       <RouterLink
@@ -205,7 +207,7 @@ const counts = (s: Sum) => [
       <span v-else-if="column === 'device'" class="soft">all</span>
       <template v-else-if="column === 'gateway'">{{ row.gateway }}</template>
       <template v-else-if="column === 'person'">{{ row.person }}</template>
-      <span v-else class="text-nowrap">{{ new Date(row.since).toLocaleDateString() }}</span>
+      <span v-else class="text-nowrap">{{ day(row.since) }}</span>
     </template>
     <template #empty>No findings.</template>
   </ListTable>

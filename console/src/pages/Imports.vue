@@ -9,6 +9,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useAddress } from '../parts/useAddress'
 import { useJob } from '../parts/useJob'
+import { exact } from '../parts/times'
 
 type Import = Schemas['RecordImport']
 type Noun = Import['noun']
@@ -192,9 +193,7 @@ const total = (i: Import) => Object.values(i.rows ?? {}).reduce((a, b) => a + b,
         }}</RouterLink>
         <span v-else-if="column === 'state'" class="tag plain">{{ row.state }}</span>
         <template v-else-if="column === 'rows'">{{ total(row).toLocaleString() }}</template>
-        <template v-else
-          >{{ new Date(row.created).toLocaleString() }} by {{ row.operator }}</template
-        >
+        <template v-else>{{ exact(row.created) }} by {{ row.operator }}</template>
       </template>
       <template #empty>No imports yet. Drop a table above.</template>
     </ListTable>

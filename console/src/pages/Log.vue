@@ -6,6 +6,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import TimeText from '../parts/TimeText.vue'
 import { useAddress } from '../parts/useAddress'
+import { say } from '../words'
 
 const columns = [
   { key: 'at', text: 'When', sort: 'at' },
@@ -73,9 +74,9 @@ async function verify() {
     <template #cell="{ row, column }">
       <TimeText v-if="column === 'at'" :at="row.at" />
       <template v-else-if="column === 'operator'">{{ row.operator }}</template>
-      <template v-else-if="column === 'action'">{{ row.action }}</template>
+      <template v-else-if="column === 'action'">{{ say(row.action) }}</template>
       <template v-else-if="column === 'noun'"
-        >{{ row.noun }} <span class="mono soft">{{ row.object }}</span></template
+        >{{ say(row.noun) }} <span class="mono soft">{{ row.object }}</span></template
       >
       <template v-else>{{ row.detail }}</template>
     </template>

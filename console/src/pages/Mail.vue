@@ -9,6 +9,7 @@ import RecordForm from '../parts/RecordForm.vue'
 import WebhookPanel from '../parts/WebhookPanel.vue'
 import { useSession } from '../api/session'
 import { useForm } from '../parts/useForm'
+import { exact } from '../parts/times'
 
 const session = useSession()
 const form = useForm({
@@ -79,7 +80,6 @@ const columns = [
 const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'error' }
 const load = (query: ListQuery, signal: AbortSignal) =>
   ask(api.GET('/api/v1/mail/queue', { params: { query }, signal }))
-const time = (v: string) => new Date(v).toLocaleString()
 </script>
 
 <template>
@@ -175,7 +175,7 @@ const time = (v: string) => new Date(v).toLocaleString()
   <Notice :text="sending.wrong.value" /><Notice :text="sending.done.value" kind="done" />
   <ListTable :key="changes" noun="emails" :columns="columns" :load="load" first="created">
     <template #cell="{ row, column }">
-      <span v-if="column === 'created'" class="text-nowrap">{{ time(row.created) }}</span>
+      <span v-if="column === 'created'" class="text-nowrap">{{ exact(row.created) }}</span>
       <template v-else-if="column === 'to'">{{ row.to }}</template>
       <template v-else-if="column === 'subject'">{{ row.subject }}</template>
       <template v-else>

@@ -9,6 +9,7 @@ import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
 import { roles } from '../parts/roles'
 import { FieldError, useForm } from '../parts/useForm'
+import { moment } from '../parts/times'
 
 const session = useSession()
 const router = useRouter()
@@ -80,8 +81,6 @@ async function end(id: string) {
 }
 const what = (s: Schemas['Session']) =>
   s.name ? `token ${s.name}` : s.kind === 'cookie' ? 'console' : 'command line'
-const time = (v: string) =>
-  new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 </script>
 
 <template>
@@ -164,9 +163,9 @@ const time = (v: string) =>
               {{ s.addresses.length ? s.addresses.join(' ') : s.origin }}
             </td>
             <td data-label="Program" class="program" :title="s.client">{{ s.client }}</td>
-            <td data-label="Opened">{{ time(s.created) }}</td>
-            <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
-            <td data-label="Expires">{{ time(s.expires) }}</td>
+            <td data-label="Opened">{{ moment(s.created) }}</td>
+            <td data-label="Used">{{ s.used ? moment(s.used) : 'never' }}</td>
+            <td data-label="Expires">{{ moment(s.expires) }}</td>
             <td>
               <span v-if="s.current" class="tag fine">this session</span>
               <BButton v-else size="sm" variant="outline-danger" @click="end(s.id)">End</BButton>

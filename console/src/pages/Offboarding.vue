@@ -5,6 +5,7 @@ import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import ToDoList from '../parts/ToDoList.vue'
 import { useAddress } from '../parts/useAddress'
+import { day } from '../parts/times'
 
 const columns = [
   { key: 'name', text: 'Person or device', sort: 'created' },
@@ -47,9 +48,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
     <template #cell="{ row, column }">
       <template v-if="column === 'name'">
         <RouterLink :to="(pages[row.noun] ?? '/') + row.object">{{ row.name }}</RouterLink>
-        <div class="soft small">
-          {{ new Date(row.created).toLocaleDateString() }} by {{ row.operator }}
-        </div>
+        <div class="soft small">{{ day(row.created) }} by {{ row.operator }}</div>
       </template>
       <span v-else-if="column === 'why'" class="tag plain">{{ row.why }}</span>
       <ToDoList v-else :offboarding="row" @changed="changes++" />

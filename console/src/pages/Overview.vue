@@ -11,6 +11,7 @@ import ProgressPlot from '../parts/ProgressPlot.vue'
 import { stateTag, stateText } from '../parts/probes'
 import { kindText, stateTags } from '../parts/switchovers'
 import TallyTags from '../parts/TallyTags.vue'
+import { day } from '../parts/times'
 
 const o = ref<Schemas['Overview']>()
 const switchovers = ref<Schemas['SwitchoverRow'][]>([])
@@ -216,9 +217,7 @@ const share = (s: Schemas['SwitchoverRow']) =>
             <span class="soft small"
               >{{ s.moved }} of {{ s.touched }} devices, wave {{ s.begun }} of
               {{ Math.max(1, s.waves?.length ?? 0)
-              }}<template v-if="s.cut_off"
-                >, old value until {{ new Date(s.cut_off).toLocaleDateString() }}</template
-              ></span
+              }}<template v-if="s.cut_off">, old value until {{ day(s.cut_off) }}</template></span
             >
           </div>
           <h3 class="mt-3">Expires next</h3>
@@ -226,7 +225,7 @@ const share = (s: Schemas['SwitchoverRow']) =>
           <ul v-else class="plain-list">
             <li v-for="(e, i) in coming.slice(0, 4)" :key="i" class="task">
               <span
-                >{{ new Date(e.at).toLocaleDateString() }}
+                >{{ day(e.at) }}
                 {{
                   e.name
                     ? `${e.name}: ${e.what}`
@@ -308,7 +307,7 @@ const share = (s: Schemas['SwitchoverRow']) =>
               <tr v-for="r in o.rules.slice(0, 10)" :key="r.rule">
                 <td>
                   <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>
-                  <RouterLink :to="`/findings?rule=${r.rule}`">{{ r.title }}</RouterLink>
+                  <RouterLink :to="`/findings?rule=${r.rule}`">{{ say(r.title) }}</RouterLink>
                 </td>
                 <td class="number">{{ r.profiles }}</td>
               </tr>

@@ -5,6 +5,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import Paging from '../parts/Paging.vue'
 import { useAddress } from '../parts/useAddress'
+import { say } from '../words'
 
 const rules = ref<Schemas['Rule'][]>([])
 const search = useAddress('search')
@@ -32,7 +33,10 @@ async function set(r: Schemas['Rule'], severity: string) {
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
   return rules.value.filter((r) =>
-    [r.code, r.title, r.why, r.plain, r.fix].join(' ').toLowerCase().includes(text),
+    [r.code, r.title, say(r.title), r.why, r.plain, r.fix, say(r.fix)]
+      .join(' ')
+      .toLowerCase()
+      .includes(text),
   )
 })
 const shown = computed(() => fitting.value.slice((number.value - 1) * size, number.value * size))
@@ -64,11 +68,11 @@ onMounted(async () => {
     <details v-for="r in shown" :key="r.code" class="rule" :open="fitting.length === 1">
       <summary>
         <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{
-          r.set || r.severity
-        }}</span>{{ r.title }} <span class="mono soft small">{{ r.code }}</span>
+          say(r.set || r.severity)
+        }}</span>{{ say(r.title) }} <span class="mono soft small">{{ r.code }}</span>
       </summary>
       <div class="pt-2">
-        <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
+        <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ say(r.fix) }}</p>
         <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
         <!-- What looks at handing over holds always. -->
         <div v-if="!r.fields.includes('handover')" class="float-end ms-3">

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 // A chain of certificates from the leaf up, so that the link at fault is seen.
 import type { Schemas } from '../api/client'
+import { day } from './times'
 
 defineProps<{ links: Schemas['Link'][]; against?: string[]; empty?: string }>()
-const day = (v: string) => new Date(v).toLocaleDateString()
 const usages: Record<string, string> = {
   authority: 'authority',
   server: 'gateway',

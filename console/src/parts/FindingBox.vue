@@ -2,6 +2,7 @@
 // One finding, with the way to the record that it concerns.
 import { computed } from 'vue'
 import type { Finding } from '../api/client'
+import { say } from '../words'
 
 const props = defineProps<{ finding: Finding; person?: string }>()
 const pages: Record<string, string> = {
@@ -22,12 +23,12 @@ const link = computed(() => {
 
 <template>
   <div class="finding" :class="finding.severity">
-    <span class="tag" :class="finding.severity">{{ finding.severity }}</span>
-    <strong class="ms-2">{{ finding.title }}</strong>
+    <span class="tag" :class="finding.severity">{{ say(finding.severity) }}</span>
+    <strong class="ms-2">{{ say(finding.title) }}</strong>
     <p class="mono">{{ finding.found }}</p>
     <p>{{ finding.why }}</p>
     <p>
-      <strong>Fix:</strong> {{ finding.fix }}
+      <strong>Fix:</strong> {{ say(finding.fix) }}
       <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
     </p>
     <slot />

@@ -6,6 +6,7 @@ import { useSession } from '../api/session'
 import Notice from './Notice.vue'
 import { save } from './files'
 import { useForm } from './useForm'
+import { exact } from './times'
 
 const props = defineProps<{ id: string; name: string }>()
 const session = useSession()
@@ -26,7 +27,6 @@ async function make() {
     made.value = await ask(api.POST('/api/v1/gateways/{id}/configurations', { params: { path } }))
   }, '')
 }
-const time = (v: string) => new Date(v).toLocaleString()
 </script>
 
 <template>
@@ -39,11 +39,11 @@ const time = (v: string) => new Date(v).toLocaleString()
     <p v-if="delivery">
       <template v-if="!delivery.seen">The gateway may fetch it, and has not asked yet.</template>
       <template v-else-if="delivery.runs === delivery.offered"
-        >It asked {{ time(delivery.seen) }}, and runs what was on record then.</template
+        >It asked {{ exact(delivery.seen) }}, and runs what was on record then.</template
       >
       <template v-else
-        ><span class="tag warning">older</span> It asked {{ time(delivery.seen) }}, and does not run
-        what is on record.</template
+        ><span class="tag warning">older</span> It asked {{ exact(delivery.seen) }}, and does not
+        run what is on record.</template
       >
     </p>
     <BButton

@@ -7,7 +7,7 @@ import JobProgress from './JobProgress.vue'
 import LinksWarning from './LinksWarning.vue'
 import Notice from './Notice.vue'
 import { save } from './files'
-import { shortTime } from './handovers'
+import { moment } from './times'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
 
@@ -107,7 +107,7 @@ const print = () => window.print()
       <h3 class="mt-4">Last 24 hours</h3>
       <ul class="plain-list">
         <li v-for="j in past" :key="j.id" class="mb-2">
-          {{ j.title }}, {{ shortTime(j.created) }}: {{ results(j) }}
+          {{ j.title }}, {{ moment(j.created) }}: {{ results(j) }}
           <span class="text-nowrap alters">
             <BButton
               size="sm"

@@ -7,7 +7,8 @@ import Field from './Field.vue'
 import HandoverMade from './HandoverMade.vue'
 import LinksWarning from './LinksWarning.vue'
 import Notice from './Notice.vue'
-import { isClosed, shortTime, stateLooks } from './handovers'
+import { isClosed, stateLooks } from './handovers'
+import { moment } from './times'
 import { save } from './files'
 import { useForm } from './useForm'
 
@@ -122,12 +123,12 @@ async function pack() {
       </thead>
       <tbody>
         <tr v-for="h in list" :key="h.id">
-          <td>{{ shortTime(h.created) }} by {{ h.operator }}</td>
+          <td>{{ moment(h.created) }} by {{ h.operator }}</td>
           <td data-label="State">
             <span class="tag" :class="stateLooks[h.state] ?? 'plain'">{{ h.state }}</span>
           </td>
           <td data-label="Uses">{{ h.uses }} of {{ h.max_uses }}</td>
-          <td data-label="Expires">{{ shortTime(h.expires) }}</td>
+          <td data-label="Expires">{{ moment(h.expires) }}</td>
           <td class="text-nowrap">
             <BButton
               size="sm"
@@ -152,8 +153,8 @@ async function pack() {
     </table>
     <p v-for="s in seen" :key="s.gateway_id" class="mt-3 mb-0">
       <span class="tag fine">connected</span> Seen through {{ s.gateway }} as
-      <span class="mono">{{ s.address }}</span>, last on {{ shortTime(s.last) }}, first on
-      {{ shortTime(s.first) }}.
+      <span class="mono">{{ s.address }}</span>, last on {{ moment(s.last) }}, first on
+      {{ moment(s.first) }}.
     </p>
   </section>
 </template>

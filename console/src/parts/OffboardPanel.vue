@@ -7,6 +7,7 @@ import Field from './Field.vue'
 import Notice from './Notice.vue'
 import ToDoList from './ToDoList.vue'
 import { useForm } from './useForm'
+import { day } from './times'
 
 const props = defineProps<{ noun: 'person' | 'device'; id: string; name: string }>()
 const emit = defineEmits<{ offboarded: [] }>()
@@ -29,10 +30,7 @@ const holds = computed(() => {
     ['Devices', h.devices.map((d) => d.name)],
     ['Profiles', h.profiles.map((p) => `${p.device} to ${p.gateway}`)],
     ['Open links', h.links.map((l) => `${l.device} to ${l.gateway}, ${l.state}`)],
-    [
-      'Certificates',
-      h.certificates.map((c) => `${c.subject}, until ${new Date(c.to).toLocaleDateString()}`),
-    ],
+    ['Certificates', h.certificates.map((c) => `${c.subject}, until ${day(c.to)}`)],
     ['Accounts', h.accounts.map((a) => a.login)],
     [
       'Shared keys',
@@ -79,7 +77,7 @@ async function go() {
     <div v-for="w in list" :key="w.id" class="mb-3">
       <p class="mb-1">
         <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
-        Offboarded on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}:
+        Offboarded on {{ day(w.created) }} by {{ w.operator }}:
         {{ w.recalled === 1 ? '1 link' : `${w.recalled} links` }} closed,
         {{ w.revoked === 1 ? '1 certificate' : `${w.revoked} certificates` }} revoked.
       </p>

@@ -7,6 +7,7 @@ import Notice from './Notice.vue'
 import RemoveButton from './RemoveButton.vue'
 import { roles } from './roles'
 import { useForm } from './useForm'
+import { moment } from './times'
 
 const props = defineProps<{ operator: Schemas['Operator'] }>()
 const emit = defineEmits<{ changed: []; reset: [Schemas['NewOperator']] }>()
@@ -38,8 +39,6 @@ async function reset() {
 const remove = () => ask(api.DELETE('/api/v1/operators/{id}', { params }))
 const state = (o: Schemas['Operator']) =>
   o.disabled ? 'disabled' : o.must_change ? 'must change the password' : 'can sign in'
-const time = (v: string) =>
-  new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 </script>
 
 <template>
@@ -50,7 +49,9 @@ const time = (v: string) =>
     <td data-label="Second factor">
       {{ operator.provider ? 'at the identity provider' : operator.second_factor ? 'on' : 'off' }}
     </td>
-    <td data-label="Last sign-in">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
+    <td data-label="Last sign-in">
+      {{ operator.signed_in ? moment(operator.signed_in) : 'never' }}
+    </td>
     <td>
       <BButton
         size="sm"

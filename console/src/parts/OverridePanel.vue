@@ -5,6 +5,7 @@ import { api, ask, type Finding } from '../api/client'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
 import { useForm } from './useForm'
+import { day } from './times'
 
 const props = defineProps<{ id: string; finding: Finding }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -34,7 +35,7 @@ async function end() {
 
 <template>
   <div v-if="finding.override" class="mt-1">
-    <strong>Overridden until {{ new Date(finding.override.until).toLocaleDateString() }}</strong
+    <strong>Overridden until {{ day(finding.override.until) }}</strong
     >: {{ finding.override.reason }} <span class="soft">({{ finding.override.operator }})</span>
     <BButton
       size="sm"

@@ -3,6 +3,7 @@
 import { onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
+import { exact } from './times'
 
 const props = defineProps<{ id: string; blocked: boolean; byHand: boolean; stamp: number }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -32,7 +33,6 @@ async function build() {
     busy.value = false
   }
 }
-const when = (at: string) => new Date(at).toLocaleString()
 </script>
 
 <template>
@@ -61,14 +61,14 @@ const when = (at: string) => new Date(at).toLocaleString()
       </thead>
       <tbody>
         <tr v-for="p in parcels" :key="p.id">
-          <td>{{ when(p.built) }}</td>
+          <td>{{ exact(p.built) }}</td>
           <td>
             <span v-if="p.outdated" class="tag warning">outdated</span
             ><span v-else class="tag fine">current</span>
           </td>
           <td>
             <span v-if="p.removed" class="soft"
-              >removed on {{ when(p.removed) }}; its digest is kept</span
+              >removed on {{ exact(p.removed) }}; its digest is kept</span
             >
             <div v-for="f in p.removed ? [] : p.files" :key="f.name">
               <a

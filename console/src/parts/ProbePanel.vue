@@ -8,6 +8,7 @@ import Notice from './Notice.vue'
 import { answerText, closedAsExpected, stateTag, stateText } from './probes'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
+import { exact } from './times'
 
 const TimesPlot = defineAsyncComponent(() => import('./TimesPlot.vue'))
 const props = defineProps<{ id: string }>()
@@ -45,7 +46,6 @@ function take(which: number[]) {
   }, 'Accepted into the record. Probe again to verify; affected parcels are now outdated.')
 }
 const all = () => take((probe.value?.differences ?? []).flatMap((d, i) => (d.take ? [i] : [])))
-const when = (at: string) => new Date(at).toLocaleString()
 
 type Time = NonNullable<Schemas['ProbeRow']['times']>[number]
 function timeText(t: Time) {
@@ -78,7 +78,7 @@ function timeText(t: Time) {
     </p>
     <template v-else>
       <p class="soft">
-        Probed {{ when(probe.at) }} by {{ probe.by }}.
+        Probed {{ exact(probe.at) }} by {{ probe.by }}.
         <template v-for="n in probe.names ?? []" :key="n.name"
           ><span class="mono">{{ n.name }}</span> resolves to
           {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.
@@ -129,7 +129,7 @@ function timeText(t: Time) {
             </thead>
             <tbody>
               <tr v-for="h in history" :key="h.id">
-                <th scope="row">{{ when(h.at) }}</th>
+                <th scope="row">{{ exact(h.at) }}</th>
                 <td data-label="By">{{ h.by }}</td>
                 <td data-label="State">
                   <span class="tag" :class="stateTag[h.state]">{{ stateText[h.state] }}</span>

@@ -3,6 +3,7 @@
 import { ref } from 'vue'
 import { useLineChart } from './lineChart'
 import { say } from '../words'
+import { day } from './times'
 
 export interface Line {
   key: string
@@ -60,7 +61,7 @@ useLineChart(
   () => props.days,
   () => {
     if (props.days.length === 0) return
-    const date = (at: number) => new Date(at).toLocaleDateString()
+    const date = (at: number) => day(at)
     return {
       datasets: series(),
       unit: say(props.of),

@@ -8,6 +8,7 @@ import RehearsalState from './RehearsalState.vue'
 import RehearsalSteps from './RehearsalSteps.vue'
 import SampleButton from './SampleButton.vue'
 import { useFollowed } from './useFollowed'
+import { exact } from './times'
 
 const props = defineProps<{ profile: string }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -58,7 +59,6 @@ async function begin(confirmed: boolean) {
     }
   }
 }
-const when = (at: string) => new Date(at).toLocaleString()
 </script>
 
 <template>
@@ -97,7 +97,7 @@ const when = (at: string) => new Date(at).toLocaleString()
     <p v-if="!one" class="mb-0 soft">Not rehearsed yet.</p>
     <template v-else>
       <p class="mb-2" role="status">
-        {{ when(one.result.at) }} by {{ one.operator }}:
+        {{ exact(one.result.at) }} by {{ one.operator }}:
         <RehearsalState :state="one.state" />
       </p>
       <RehearsalSteps :rehearsal="one" />
@@ -105,7 +105,7 @@ const when = (at: string) => new Date(at).toLocaleString()
         <summary>Earlier rehearsals</summary>
         <ul class="mb-0 mt-2">
           <li v-for="r in earlier.slice(1)" :key="r.id">
-            {{ when(r.result.at) }}: {{ r.state }}{{ r.result.cause ? `, ${r.result.cause}` : '' }}
+            {{ exact(r.result.at) }}: {{ r.state }}{{ r.result.cause ? `, ${r.result.cause}` : '' }}
           </li>
         </ul>
       </details>

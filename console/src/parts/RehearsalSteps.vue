@@ -2,6 +2,7 @@
 // What a rehearsal came to: its steps while they come, then what was negotiated and the cause.
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
+import { day } from './times'
 
 const props = defineProps<{ rehearsal: Schemas['Rehearsal'] }>()
 const result = computed(() => props.rehearsal.result)
@@ -23,7 +24,7 @@ const facts = computed(() =>
 const time = (ms: number) => (ms < 1 ? '< 1 ms' : `${Math.round(ms)} ms`)
 const certificate = computed(() => {
   const c = result.value.certificates[0]
-  return c && `${c.subject}, expires ${new Date(c.expires).toLocaleDateString()}`
+  return c && `${c.subject}, expires ${day(c.expires)}`
 })
 </script>
 

@@ -4,6 +4,7 @@
 import { ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { useLineChart } from './lineChart'
+import { day, exact } from './times'
 
 const props = defineProps<{ rows: Schemas['ProbeRow'][] }>()
 const canvas = ref<HTMLCanvasElement>()
@@ -58,8 +59,8 @@ useLineChart(
       datasets: series(),
       unit: 'milliseconds',
       mode: 'nearest',
-      axis: (at) => (span > 864e5 ? new Date(at).toLocaleDateString() : clock(new Date(at))),
-      title: (at) => new Date(at).toLocaleString(),
+      axis: (at) => (span > 864e5 ? day(at) : clock(new Date(at))),
+      title: (at) => exact(at),
     }
   },
 )

@@ -4,6 +4,7 @@ import { ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { useSession } from '../api/session'
+import { day } from './times'
 
 const props = defineProps<{ offboarding: Schemas['Offboarding'] }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -35,9 +36,7 @@ async function tick(item: number, done: boolean) {
       >
         {{ item.what }}
         <span class="soft">{{
-          item.done
-            ? `Done on ${new Date(item.done).toLocaleDateString()} by ${item.by}.`
-            : item.why
+          item.done ? `Done on ${day(item.done)} by ${item.by}.` : item.why
         }}</span>
       </BFormCheckbox>
     </li>

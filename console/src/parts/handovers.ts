@@ -11,5 +11,3 @@ export const stateLooks: Record<string, string> = {
 }
 export const isClosed = (h: Schemas['Handover']) =>
   ['recalled', 'locked', 'expired', 'used-up'].includes(h.state) || new Date(h.expires) < new Date()
-export const shortTime = (v: string) =>
-  new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })

@@ -1,5 +1,6 @@
 // Words and colours for what gateways answered.
 import type { Schemas } from '../api/client'
+import { day } from './times'
 
 export type Answer = Schemas['Answer']
 
@@ -52,7 +53,7 @@ export function shows(a: Answer): string[] {
   if (a.tls) {
     lines.push(`TLS ${a.tls.version}, ${a.tls.cipher}`)
     lines.push(`certificate of ${a.tls.subject} by ${a.tls.issuer}`)
-    lines.push(`until ${new Date(a.tls.expires ?? '').toLocaleDateString()}`)
+    lines.push(`until ${day(a.tls.expires ?? '')}`)
   }
   if (a.peer?.host) lines.push(`host ${a.peer.host} ${a.peer.vendor ?? ''}`)
   if (a.fault && !closedAsExpected(a)) lines.push(a.fault)

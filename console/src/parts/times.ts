@@ -6,6 +6,20 @@ import { language, say } from '../words'
 export const now = ref(Date.now())
 setInterval(() => (now.value = Date.now()), 30_000)
 
+/** The language of the console, as the browser's user writes it where that is the same language. */
+const locale = computed(
+  () => navigator.languages.find((l) => l.startsWith(language.value)) ?? language.value,
+)
+type Moment = string | number | Date
+/** A day, and a moment, written so that no one takes the month for the day. */
+export const day = (at: Moment) =>
+  new Date(at).toLocaleDateString(locale.value, { dateStyle: 'medium' })
+export const moment = (at: Moment) =>
+  new Date(at).toLocaleString(locale.value, { dateStyle: 'medium', timeStyle: 'short' })
+/** A moment to the second. */
+export const exact = (at: Moment) =>
+  new Date(at).toLocaleString(locale.value, { dateStyle: 'medium', timeStyle: 'medium' })
+
 const format = computed(() => new Intl.RelativeTimeFormat(language.value, { numeric: 'auto' }))
 const units = [
   ['year', 31_536_000],

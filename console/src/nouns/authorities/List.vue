@@ -10,6 +10,7 @@ import SignerPanel from '../../parts/SignerPanel.vue'
 import type { Material } from '../../parts/files'
 import { keyKinds } from '../../parts/keyKinds'
 import { useForm } from '../../parts/useForm'
+import { day } from '../../parts/times'
 
 const authorities = ref<Schemas['AuthorityRow'][]>()
 const doing = ref<'' | 'make' | 'bring'>('')
@@ -35,7 +36,6 @@ async function bring(m: Material, name: string) {
   await ask(api.POST('/api/v1/imported-authorities', { body: { ...m, authority: name } }))
   await look()
 }
-const day = (v: string) => new Date(v).toLocaleDateString()
 function key(a: Schemas['AuthorityRow']) {
   if (a.successor) return `retired, ${a.successor} takes its place`
   return a.retired ? 'retired' : a.key_set ? 'sealed here' : 'elsewhere'

@@ -21,6 +21,7 @@ import TabList from '../../parts/TabList.vue'
 import TabPanel from '../../parts/TabPanel.vue'
 import { useRecord } from '../../parts/useRecord'
 import { useTabs } from '../../parts/useTabs'
+import { say } from '../../words'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -211,10 +212,10 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
   <section v-if="found.length" class="panel mb-3" aria-labelledby="found">
     <h2 id="found">Actions</h2>
     <div v-for="f in found" :key="f.rule + f.found" class="finding" :class="f.severity">
-      <span class="tag" :class="f.severity">{{ f.severity }}</span>
-      <strong class="ms-2">{{ f.title }}</strong>
+      <span class="tag" :class="f.severity">{{ say(f.severity) }}</span>
+      <strong class="ms-2">{{ say(f.title) }}</strong>
       <p class="mono">{{ f.found }}</p>
-      <p class="mb-0"><strong>Fix:</strong> {{ f.fix }}</p>
+      <p class="mb-0"><strong>Fix:</strong> {{ say(f.fix) }}</p>
     </div>
   </section>
   <TabList v-if="fresh || row" label="Parts of the gateway" :of="parts" />

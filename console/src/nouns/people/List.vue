@@ -4,6 +4,7 @@ import { api, ask, type ListQuery } from '../../api/client'
 import ListTable from '../../parts/ListTable.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { useAddress } from '../../parts/useAddress'
+import { exact } from '../../parts/times'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
@@ -51,12 +52,9 @@ const load = (query: ListQuery, signal: AbortSignal) =>
     <template #cell="{ row, column }">
       <template v-if="column === 'name'">
         <RouterLink :to="`/people/${row.id}`">{{ row.name }}</RouterLink>
-        <span
-          v-if="row.missing"
-          class="tag warning ms-2"
-          :title="`since ${new Date(row.missing).toLocaleString()}`"
-          >{{ row.source === 'scim' ? 'deactivated' : 'no longer in the directory' }}</span
-        >
+        <span v-if="row.missing" class="tag warning ms-2" :title="`since ${exact(row.missing)}`">{{
+          row.source === 'scim' ? 'deactivated' : 'no longer in the directory'
+        }}</span>
       </template>
       <template v-else-if="column === 'groups'">{{ row.groups.join(', ') }}</template>
       <template v-else-if="column === 'accounts'">

@@ -6,6 +6,7 @@ import AgreementList from '../../parts/AgreementList.vue'
 import ChainView from '../../parts/ChainView.vue'
 import { offers } from '../../parts/offers'
 import { tabs } from '../../parts/useTabs'
+import { say } from '../../words'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
 const { show } = inject(tabs)!
@@ -49,7 +50,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
     <h2 id="plan" class="visually-hidden">Plan</h2>
     <dl class="plan mb-0">
       <div v-for="c in planned.choices" :key="c.field">
-        <dt>{{ c.title }}</dt>
+        <dt>{{ say(c.title) }}</dt>
         <dd>
           <span class="mono value">{{ c.value }}</span>
           <div class="soft small">{{ c.reason }}</div>
@@ -60,7 +61,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
             class="linklike d-block"
             @click="show('findings')"
           >
-            <span class="tag" :class="f.severity">{{ f.severity }}</span> {{ f.title }}
+            <span class="tag" :class="f.severity">{{ say(f.severity) }}</span> {{ say(f.title) }}
           </button>
         </dd>
       </div>

@@ -7,6 +7,7 @@ import PageHead from '../../parts/PageHead.vue'
 import { say } from '../../words'
 import { kindText, stateTags } from '../../parts/switchovers'
 import { useAddress } from '../../parts/useAddress'
+import { day } from '../../parts/times'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
@@ -59,9 +60,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
         row.state
       }}</span>
       <template v-else-if="column === 'moved'">{{ row.moved }} of {{ row.touched }}</template>
-      <template v-else>{{
-        row.cut_off ? new Date(row.cut_off).toLocaleDateString() : 'it is cut off'
-      }}</template>
+      <template v-else>{{ row.cut_off ? day(row.cut_off) : 'it is cut off' }}</template>
     </template>
     <template #empty>
       No switchover yet. <RouterLink to="/switchovers/new">Plan the first one</RouterLink> when a
