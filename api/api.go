@@ -414,6 +414,8 @@ type Start struct {
 	SetUp bool `json:"set_up"`
 	// Name of the provider that operators can sign in by; empty where there is none.
 	Provider string `json:"provider"`
+	// Somebody can sign in with a passkey.
+	Passkeys bool   `json:"passkeys"`
 	Version  string `json:"version"`
 }
 

@@ -15,6 +15,8 @@ type Operator struct {
 	MustChange bool `json:"must_change"`
 	// A code is required in addition to the password.
 	SecondFactor bool `json:"second_factor"`
+	// They have passkeys: the password alone is not enough.
+	Passkeys bool `json:"passkeys"`
 	// They sign in by the provider, which has their password and second factor.
 	Provider bool `json:"provider"`
 	// When last.

@@ -60,7 +60,7 @@ sign-in, which must then be changed.`,
 			if o.SignedIn != nil {
 				last = o.SignedIn.Local().Format(moment)
 			}
-			factor := map[bool]string{true: "on", false: "off"}[o.SecondFactor]
+			factor := map[bool]string{true: "on", false: "off"}[o.SecondFactor || o.Passkeys]
 			return table.Row{o.Name, o.Role, operatorState(o), factor, last, o.Sessions}
 		},
 	})

@@ -347,6 +347,7 @@ func TestDoors(t *testing.T) {
 		"post /api/v1/start",
 		"post /api/v1/session",
 		"post /api/v1/session/entry",
+		"post /api/v1/session/passkey",
 	}
 	closed := 0
 	for path, methods := range api.Paths {

@@ -185,6 +185,9 @@ func TestRolesWithBodies(t *testing.T) {
 							"drop-factor",
 							"confirm-factor",
 							"offer-factor",
+							"offer-passkey",
+							"add-passkey",
+							"remove-passkey",
 						},
 						op.ID,
 					) {

@@ -71,13 +71,16 @@ var (
 		"change-password",
 		"confirm-session",
 		"offer-factor",
+		"offer-passkey",
+		"add-passkey",
+		"remove-passkey",
 		"confirm-factor",
 		"drop-factor",
 		"end-session",
 		"add-token",
 	}
 	issuersToo = []string{"fetch-file"} // a GET that has secrets
-	openToAll  = []string{"begin-entry", "start", "set-up", "sign-in", "whereami"}
+	openToAll  = []string{"ask-passkey", "begin-entry", "start", "set-up", "sign-in", "whereami"}
 )
 
 // TestRoles calls every operation of the API in every role, and holds that no role does more than

@@ -45,6 +45,7 @@ var statuses = map[vpn.Kind]int{
 	vpn.KindTries:      http.StatusTooManyRequests,
 	vpn.KindSignIn:     http.StatusUnauthorized,
 	vpn.KindCode:       http.StatusUnauthorized,
+	vpn.KindPasskey:    http.StatusUnauthorized,
 	vpn.KindRole:       http.StatusForbidden,
 	vpn.KindConfirm:    http.StatusForbidden,
 	vpn.KindApproval:   http.StatusForbidden,

@@ -206,6 +206,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.huma = humachi.New(r, config)
 	a.huma.UseMiddleware(a.signedIn)
 	a.sessions()
+	a.passkeys()
 	a.singleSignOn()
 	a.records()
 	a.profiles()

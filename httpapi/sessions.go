@@ -18,10 +18,13 @@ import (
 type signInInput struct {
 	from, client, device string
 	Body                 struct {
-		Name     string      `json:"name" maxLength:"64"`
-		Password secret.Text `json:"password" writeOnly:"true"`
+		Name     string      `json:"name" required:"false" maxLength:"64"`
+		Password secret.Text `json:"password" required:"false" writeOnly:"true"`
 		// Code of the second factor, where there is one.
 		Code string `json:"code" required:"false" maxLength:"10"`
+		// What a browser says of a passkey (an AuthenticationResponseJSON), in the place of name and
+		// password.
+		Passkey any `json:"passkey,omitempty"`
 		// Mark of this device from an earlier sign-in; consoles send a cookie.
 		Device string `json:"device" required:"false" maxLength:"200"`
 		// cookie for the console, token for programs.
@@ -53,9 +56,11 @@ type signInOutput struct {
 
 type confirmInput struct {
 	Body struct {
-		Password secret.Text `json:"password" writeOnly:"true"`
+		Password secret.Text `json:"password" required:"false" writeOnly:"true"`
 		// Code of the second factor, where there is one.
 		Code string `json:"code" required:"false" maxLength:"10"`
+		// What a browser says of a passkey (an AuthenticationResponseJSON), in the place of both.
+		Passkey any `json:"passkey,omitempty"`
 	}
 }
 
@@ -91,7 +96,13 @@ func (a *handlers) sessions() {
 				return api.Start{}, err
 			}
 			title, err := a.svc.ProviderTitle(ctx)
-			return api.Start{SetUp: needs, Provider: title, Version: a.opts.Version}, err
+			if err != nil {
+				return api.Start{}, err
+			}
+			passkeys, err := a.svc.PasskeysUsed(ctx)
+			return api.Start{
+				SetUp: needs, Provider: title, Passkeys: passkeys, Version: a.opts.Version,
+			}, err
 		},
 	)
 	setUp := open(
@@ -111,6 +122,10 @@ func (a *handlers) sessions() {
 		open(operation(http.MethodPost, "/session", "sign-in", "Sign in", "session")),
 		func(ctx context.Context, in *signInInput) (*signInOutput, error) {
 			token := in.Body.Kind == "token"
+			passkey, err := passkeyOf(in.Body.Passkey)
+			if err != nil {
+				return nil, err
+			}
 			bearer, session, err := a.svc.SignIn(
 				ctx,
 				service.Entry{
@@ -121,6 +136,7 @@ func (a *handlers) sessions() {
 					Client:   in.client,
 					Device:   in.device,
 					Token:    token,
+					Passkey:  passkey,
 				},
 			)
 			if err != nil {
@@ -161,11 +177,18 @@ func (a *handlers) sessions() {
 		http.MethodPost,
 		"/session/confirmation",
 		"confirm-session",
-		"Confirm your identity by password and second factor; for five minutes the session may "+
+		"Confirm your identity by password and second factor, or by a passkey; for five minutes the session may "+
 			"then do what requires confirmation",
 		"session",
 	)
 	quiet(a, confirm, func(ctx context.Context, in *confirmInput) error {
+		passkey, err := passkeyOf(in.Body.Passkey)
+		if err != nil {
+			return err
+		}
+		if passkey != nil {
+			return a.svc.ConfirmByPasskey(ctx, here(ctx), passkey)
+		}
 		return a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))
 	})
 	out := ownOperation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")

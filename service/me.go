@@ -77,7 +77,7 @@ func (s *Service) ChangePassword(
 	if err != nil {
 		return err
 	}
-	if o.SecondFactor {
+	if o.SecondFactor || o.Passkeys {
 		if err := s.Confirmed(session); err != nil {
 			return err
 		}

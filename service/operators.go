@@ -311,7 +311,8 @@ func (s *Service) resetOperator(
 	hash := hashPassword(password)
 	err = s.editOperator(ctx, id, "reset", func(tx *store.Tx, o *store.Operator) error {
 		o.Password, o.MustChange, o.Disabled = hash, true, false
-		return errors.Join(use(ctx, tx), tx.PutFactor(ctx, o.ID, secret.Text{}))
+		return errors.Join(use(ctx, tx), tx.PutFactor(ctx, o.ID, secret.Text{}),
+			tx.DropPasskeys(ctx, o.ID))
 	})
 	if err != nil {
 		return made, err

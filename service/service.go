@@ -41,6 +41,7 @@ type Service struct {
 	statuses   statuses   // answers about certificates that were signed
 	registrars sync.Mutex // one is made at a time
 	provider   provider   // of sign-in
+	challenges challenges // of passkeys
 
 	directoryOnce sync.Mutex // one reading of the directory at a time
 	asking        *asking

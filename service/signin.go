@@ -19,6 +19,7 @@ import (
 	"github.com/pquerna/otp/hotp"
 	"golang.org/x/crypto/argon2"
 
+	"wardicon/api"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -86,6 +87,7 @@ type Entry struct {
 	Client   string // how the program calls itself
 	Device   string // the mark of a device that has signed in before
 	Token    bool   // for a program, in the place of a cookie
+	Passkey  []byte // what a browser says of one, in the place of name and password
 }
 
 // SignIn checks what somebody signs in with and opens a session. A device that has signed in before
@@ -95,6 +97,9 @@ func (s *Service) SignIn(
 	ctx context.Context,
 	e Entry,
 ) (bearer string, session store.Session, err error) {
+	if e.Passkey != nil {
+		return s.signInByPasskey(ctx, e)
+	}
 	o, err := s.store.Read().OperatorByName(ctx, e.Name)
 	var none *store.NotFoundError
 	var tampered *store.TamperedError
@@ -121,44 +126,50 @@ func (s *Service) SignIn(
 	if o.SecondFactor && e.Code == "" {
 		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, no code", ErrCodeWanted)
 	}
+	if o.Passkeys && !o.SecondFactor {
+		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, no passkey", ErrPasskeyWanted)
+	}
+	bearer, session, err = s.openSession(ctx, o, e, func(tx *store.Tx) error {
+		if !o.SecondFactor {
+			return nil
+		}
+		return s.takeCode(ctx, tx, o.ID, e.Code, false)
+	})
+	if errors.Is(err, ErrSignIn) {
+		err = s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
+	}
+	return bearer, session, err
+}
+
+// openSession opens a session for an operator who has proven who they are; last is what is still to be
+// proven, in the transaction that does it.
+func (s *Service) openSession(ctx context.Context, o store.Operator, e Entry, last func(*store.Tx) error) (
+	bearer string, session store.Session, err error,
+) {
 	session = store.Session{Operator: o.Operator}
-	session.Kind, session.Expires, session.Origin, session.Client = "cookie", s.now().
-		Add(cookieLife),
-		e.From, cut(
-			e.Client,
-			mostClient,
-		)
+	session.Kind, session.Expires = "cookie", s.now().Add(cookieLife)
+	session.Origin, session.Client = e.From, cut(e.Client, mostClient)
 	if e.Token {
 		session.Kind, session.Expires = "token", s.now().Add(tokenLife)
 	}
 	bearer = newBearer()
+	how := session.Kind
+	if e.Passkey != nil {
+		how += " by passkey"
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if o.SecondFactor {
-			if err := s.takeCode(ctx, tx, o.ID, e.Code, false); err != nil {
-				return err
-			}
-		}
 		return errors.Join(
+			last(tx),
 			tx.AddSession(ctx, bearer, &session),
 			tx.NoteSignIn(ctx, o.ID),
-			audit(
-				AsRole(ctx, o.Name, o.Role),
-				tx,
-				"sign in",
-				"operator",
-				o.ID,
-				session.Kind+" from "+e.From,
-			),
+			audit(AsRole(ctx, o.Name, o.Role), tx, "sign in", "operator", o.ID, how+" from "+e.From),
 		)
 	})
-	if errors.Is(err, ErrSignIn) {
-		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
-	}
 	if err != nil {
 		return "", session, err
 	}
 	session.Role, session.Device = o.Role, s.markDevice(o)
-	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.SecondFactor || o.Provider)
+	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.Operator)
 	return bearer, session, err
 }
 
@@ -305,10 +316,7 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 			),
 		)
 	}
-	if session.Operator.MustEnrol, err = s.mustEnrol(
-		ctx,
-		session.Operator.SecondFactor || session.Operator.Provider,
-	); err != nil {
+	if session.Operator.MustEnrol, err = s.mustEnrol(ctx, session.Operator); err != nil {
 		return session, err
 	}
 	session.Role = lesser(session.Role, session.Operator.Role)
@@ -365,6 +373,9 @@ func (s *Service) Confirm(
 	if o.SecondFactor && code == "" {
 		return ErrCodeWanted
 	}
+	if o.Passkeys && !o.SecondFactor {
+		return ErrPasskeyWanted
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if o.SecondFactor {
 			if err := s.takeCode(ctx, tx, o.ID, code, false); err != nil {
@@ -389,9 +400,9 @@ func (s *Service) Confirm(
 }
 
 // mustEnrol tells whether an operator has to set a second factor up before anything else.
-func (s *Service) mustEnrol(ctx context.Context, has bool) (bool, error) {
+func (s *Service) mustEnrol(ctx context.Context, of api.Operator) (bool, error) {
 	o, err := s.store.Read().Organisation(ctx)
-	return o.Factors && !has, err
+	return o.Factors && !of.SecondFactor && !of.Passkeys && !of.Provider, err
 }
 
 // SignOut ends a session.

@@ -26,7 +26,7 @@ var Operators = &Table[api.Operator, api.Operator]{
 	list: listing[api.Operator]{
 		id:   "o.id",
 		from: "operators o",
-		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, " +
+		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor & 1, o.factor & 2 != 0, o.signed_in, " +
 			"o.created, EXISTS (SELECT 1 FROM operator_links k WHERE k.operator_id = o.id), " +
 			"(SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
 			"s.expires > unixepoch() * 1000)",
@@ -56,6 +56,7 @@ func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 		&o.Disabled,
 		&o.MustChange,
 		&o.SecondFactor,
+		&o.Passkeys,
 		&signedIn,
 		&created,
 		&o.Provider,
@@ -182,8 +183,8 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 	if err == nil {
 		_, err = tx.q.ExecContext(
 			ctx,
-			`UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0
-				END WHERE id = ?2`,
+			`UPDATE operators SET factor = (factor & 2) | ?1, factor_step = CASE WHEN ?1 THEN
+				factor_step ELSE 0 END WHERE id = ?2`,
 			!key.IsZero(),
 			operatorID,
 		) // codes of another key are used up again

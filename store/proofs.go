@@ -66,6 +66,7 @@ var proven = []struct{ noun, table, key, columns string }{
 	{"handover", "handovers", "id", "id, parcel_id, link, passcode, max_uses, operator, created"},
 	{"visit", "visits", "hash", "hash, handover_id, expires"},
 	{"operator link", "operator_links", "operator_id", "operator_id, issuer, subject"},
+	{"passkey", "passkeys", "id", "id, operator_id, credential, body, created"},
 }
 
 // Places in proven.
@@ -75,6 +76,7 @@ const (
 	provenHandover
 	provenVisit
 	provenLink
+	provenPasskey
 )
 
 // digest reads the columns of a row and works its digest out; what is there beside it.

@@ -21,6 +21,7 @@ const (
 	KindTries      Kind = "too-many-tries"
 	KindSignIn     Kind = "sign-in"
 	KindCode       Kind = "code-wanted"
+	KindPasskey    Kind = "passkey-wanted"
 	KindRole       Kind = "role"
 	KindConfirm    Kind = "confirm"
 	KindApproval   Kind = "approval"

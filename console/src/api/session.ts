@@ -1,6 +1,7 @@
 import { defineStore } from 'pinia'
 import { forgetListViews } from '../parts/listViews'
 import { api, ask, type Schemas, ServiceError } from './client'
+import { passkeyAnswer } from './passkeys'
 
 /** Who is signed in, and what the console has to do first. */
 export const useSession = defineStore('session', {
@@ -8,6 +9,7 @@ export const useSession = defineStore('session', {
     operator: null as Schemas['Operator'] | null,
     setUp: false,
     provider: '',
+    passkeys: false,
     version: '',
     known: false,
   }),
@@ -20,6 +22,7 @@ export const useSession = defineStore('session', {
       const start = await ask(api.GET('/api/v1/start'))
       this.setUp = start.set_up
       this.provider = start.provider
+      this.passkeys = start.passkeys
       this.version = start.version
       try {
         this.operator = (await ask(api.GET('/api/v1/session'))).operator
@@ -28,6 +31,10 @@ export const useSession = defineStore('session', {
         this.operator = null
       }
       this.known = true
+    },
+    async signInByPasskey() {
+      const body = { passkey: await passkeyAnswer(), kind: 'cookie' as const }
+      this.operator = (await ask(api.POST('/api/v1/session', { body }))).operator
     },
     async signIn(name: string, password: string, code = '') {
       const body = { name, password, code, kind: 'cookie' as const }
@@ -42,7 +49,9 @@ export const useSession = defineStore('session', {
       await ask(api.DELETE('/api/v1/session'))
       forgetListViews()
       this.operator = null
-      this.provider = (await ask(api.GET('/api/v1/start'))).provider
+      const start = await ask(api.GET('/api/v1/start'))
+      this.provider = start.provider
+      this.passkeys = start.passkeys
     },
     async makeOwner(code: string, name: string, password: string, links: string) {
       await ask(api.POST('/api/v1/start', { body: { code, name, password, links } }))

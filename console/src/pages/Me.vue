@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from '../api/client'
 import { useSession } from '../api/session'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
+import PasskeyPanel from '../parts/PasskeyPanel.vue'
 import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
 import { roles } from '../parts/roles'
@@ -139,6 +140,7 @@ const what = (s: Schemas['Session']) =>
       </div>
     </section>
   </div>
+  <PasskeyPanel v-if="!must && !session.operator?.provider" @changed="look" />
   <template v-if="!must">
     <section class="panel mb-4" aria-labelledby="sessions">
       <h2 id="sessions">Your sessions</h2>

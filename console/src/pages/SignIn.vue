@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { ServiceError } from '../api/client'
+import { capable } from '../api/passkeys'
 import { useSession } from '../api/session'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
@@ -34,6 +35,9 @@ const target = () =>
 async function enter() {
   await run(() => session.enter(target()), '')
 }
+async function byPasskey() {
+  if (await run(() => session.signInByPasskey(), '')) await onwards()
+}
 const wanted = ref(false) // a code of the second factor
 
 async function go() {
@@ -53,7 +57,10 @@ async function go() {
       throw e
     }
   })
-  if (!ok || !session.operator) return
+  if (ok && session.operator) await onwards()
+}
+async function onwards() {
+  if (!session.operator) return
   if (session.operator.must_change || session.operator.must_enrol) await router.push('/me')
   else await router.push(target())
 }
@@ -73,6 +80,11 @@ async function go() {
           >Sign in with {{ session.provider }}</BButton
         >
         <p class="soft text-center mb-2">or with a password of this service</p>
+      </template>
+      <template v-if="session.passkeys && capable() && !session.setUp">
+        <BButton variant="outline-secondary" class="w-100 mb-3" :disabled="busy" @click="byPasskey"
+          >Sign in with a passkey</BButton
+        >
       </template>
       <form @submit.prevent="go">
         <Field

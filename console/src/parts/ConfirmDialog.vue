@@ -1,8 +1,9 @@
 <script setup lang="ts">
 // Asks for the password once more, and for a code where the person has a second factor.
-import { nextTick, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 import { api, ask } from '../api/client'
 import { asked } from '../api/confirm'
+import { passkeyAnswer } from '../api/passkeys'
 import { useSession } from '../api/session'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
@@ -46,6 +47,14 @@ function end(proven: boolean) {
   dialog.value?.close()
   asked.value?.done(proven)
 }
+const onlyPasskey = computed(() => !!session.operator?.passkeys && !session.operator.second_factor)
+async function byPasskey() {
+  const well = await run(async () => {
+    const body = { passkey: await passkeyAnswer() }
+    await ask(api.POST('/api/v1/session/confirmation', { body }))
+  }, '')
+  if (well) end(true)
+}
 async function prove() {
   const well = await run(
     () => ask(api.POST('/api/v1/session/confirmation', { body: { ...draft } })).then(() => {}),
@@ -73,7 +82,7 @@ async function prove() {
       </p>
       <p v-if="waiting" role="status">Waiting for the other window…</p>
       <Field
-        v-if="!session.operator?.provider"
+        v-if="!session.operator?.provider && !onlyPasskey"
         v-model="draft.password"
         kind="secret"
         label="Your password"
@@ -96,7 +105,16 @@ async function prove() {
           @click="elsewhere"
           >Open the window</BButton
         >
-        <BButton v-else type="submit" variant="primary" :disabled="busy">Confirm</BButton>
+        <BButton v-else-if="!onlyPasskey" type="submit" variant="primary" :disabled="busy"
+          >Confirm</BButton
+        >
+        <BButton
+          v-if="session.operator?.passkeys"
+          :variant="onlyPasskey ? 'primary' : 'outline-secondary'"
+          :disabled="busy"
+          @click="byPasskey"
+          >Use a passkey</BButton
+        >
         <BButton variant="outline-secondary" @click="end(false)">Cancel</BButton>
       </div>
     </form>

@@ -47,7 +47,13 @@ const state = (o: Schemas['Operator']) =>
     <td data-label="Role">{{ operator.role }}</td>
     <td data-label="State">{{ state(operator) }}</td>
     <td data-label="Second factor">
-      {{ operator.provider ? 'at the identity provider' : operator.second_factor ? 'on' : 'off' }}
+      {{
+        operator.provider
+          ? 'at the identity provider'
+          : operator.second_factor || operator.passkeys
+            ? 'on'
+            : 'off'
+      }}
     </td>
     <td data-label="Last sign-in">
       {{ operator.signed_in ? moment(operator.signed_in) : 'never' }}
