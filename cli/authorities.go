@@ -32,7 +32,7 @@ and cannot be read back, except by "authority export".`,
 		fields: []field{
 			{flag: "name", path: "name"},
 			{flag: "certificate", path: "certificate", kind: fileField},
-			{flag: "key-file", path: "key"},
+			{flag: "key-file", path: "key", kind: fileField},
 			{flag: "device-days", path: "device_days"},
 			{flag: "gateway-days", path: "gateway_days"},
 			{flag: "renew-days", path: "renew_days"},

@@ -4,8 +4,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"strings"
+	"syscall"
 
 	"wardicon/api"
 	"wardicon/client"
@@ -24,6 +26,8 @@ const (
 type usageError struct{ err error }
 
 func (e *usageError) Error() string { return e.err.Error() }
+
+func (e *usageError) Unwrap() error { return e.err }
 
 func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
 
@@ -69,7 +73,7 @@ func classify(err error) (int, *api.Problem) {
 		return &api.Problem{
 			Type:   "urn:wardicon:problem:" + kind,
 			Title:  strings.ReplaceAll(kind, "-", " "),
-			Detail: err.Error(),
+			Detail: plainly(err),
 		}
 	}
 	switch {
@@ -92,6 +96,26 @@ func classify(err error) (int, *api.Problem) {
 		}
 	}
 	return exitFindings, own("refused")
+}
+
+// plainly words what the system says of a file.
+func plainly(err error) string {
+	var at *fs.PathError
+	if !errors.As(err, &at) {
+		return err.Error()
+	}
+	said := at.Err.Error()
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		said = "there is no file or folder of this name"
+	case errors.Is(err, fs.ErrExist):
+		said = "there is one of this name already"
+	case errors.Is(err, fs.ErrPermission):
+		said = "you have no permission for it"
+	case errors.Is(err, syscall.EISDIR):
+		said = "found a folder, expected a file"
+	}
+	return strings.Replace(err.Error(), at.Error(), at.Path+": "+said, 1)
 }
 
 func (a *app) explainProblem(p *api.Problem) {

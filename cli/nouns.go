@@ -552,7 +552,7 @@ func one[Row any](
 	}
 	return row, &api.Problem{
 		Status: 409,
-		Detail: fmt.Sprintf("%d %s records are named %q; use the ID of one", page.Total, noun, ref),
+		Detail: fmt.Sprintf("%s are named %q; use the ID of one", plural(page.Total, noun), ref),
 	}
 }
 

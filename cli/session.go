@@ -148,7 +148,7 @@ func (a *app) read(name string) ([]byte, error) {
 	}
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, usage("%v", err)
+		return nil, &usageError{err}
 	}
 	data, err := io.ReadAll(io.LimitReader(f, maxRead))
 	return data, errors.Join(err, f.Close())

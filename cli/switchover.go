@@ -59,7 +59,7 @@ Add it, compute its preview, and start it; wardicon switchover board shows where
 			{flag: "platform", path: "platform"},
 			{flag: "psk-file", path: "next.psk"},
 			{flag: "local-id", path: "next.local_id"},
-			{flag: "control-key-file", path: "next.control_key"},
+			{flag: "control-key-file", path: "next.control_key", kind: fileField},
 			{flag: "authority-file", path: "next.authority", kind: fileField},
 			{flag: "certificate", path: "next.certificate", kind: fileField},
 			{flag: "address", path: "next.address"},
