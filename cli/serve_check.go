@@ -14,6 +14,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"wardicon/httpapi"
 	"wardicon/store"
 )
 
@@ -37,7 +38,7 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 	add := func(err error) {
 		if err != nil {
 			failed = true
-			c.Findings = append(c.Findings, finding{"error", err.Error()})
+			c.Findings = append(c.Findings, finding{"error", plainly(err)})
 		}
 	}
 	warn := func(format string, args ...any) {
@@ -53,6 +54,9 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 		if _, err := netip.ParseAddrPort(h.resolver); err != nil {
 			add(fmt.Errorf("name-server: found %q, expected an IP address and a port", h.resolver))
 		}
+	}
+	if h.contact != "" {
+		add(httpapi.SecurityContact(h.contact))
 	}
 	add(h.copies.check())
 	_, err = h.trails.trails()

@@ -41,6 +41,7 @@ type host struct {
 	now                     func() time.Time // the clock; nil stands for that of this machine
 	data, listen, metrics   string
 	enrolListen             string // for devices that ask for certificates
+	contact                 string // of who hears of weaknesses
 	keyFile, passphraseFile string
 	cert, certKey           string
 	selfNames               []string
@@ -185,7 +186,12 @@ func (h *host) run(
 	}
 	opts := httpapi.Options{
 		Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone,
-		Forwarding: forwarding,
+		Forwarding: forwarding, SecurityContact: h.contact,
+	}
+	if h.contact != "" {
+		if err := httpapi.SecurityContact(h.contact); err != nil {
+			return errors.Join(usage("--%v", err), listener.Close())
+		}
 	}
 	requests := metrics.NewRequests()
 	opts.Measure = requests.Note
@@ -463,6 +469,10 @@ starting, and changes nothing.`,
 		StringVar(&h.enrolListen, "enrol-listen", "", "address and port at which devices ask for "+
 			"certificates and renew them, such as 0.0.0.0:7443; there a device can show its "+
 			"certificate by TLS")
+	cmd.Flags().
+		StringVar(&h.contact, "security-contact", "", "whom to tell of a weakness of this "+
+			"installation, such as mailto:security@skerryline.example; it is published as "+
+			"/.well-known/security.txt (RFC 9116)")
 	cmd.Flags().
 		BoolVar(&h.probeInternal, "probe-internal", false, "allow probes of loopback, link-local "+
 			"and this machine's own addresses; operators can then see what listens there")

@@ -100,6 +100,7 @@ var runbooks = map[string]map[string]ended{
 		"service mail test":    {1, "mail.skerryline.example"},
 		"serve --audit-syslog": {1, "ca.pem"},
 	},
+	"docs/runbook.md": {},
 	"docs/probing.md": {
 		"probe Brattvik --history": {0, ""}, "probe 192.0.2.9": {0, ""}, "probe --all": {1, ""}, "probe ": {1, "does not resolve"},
 	},
@@ -151,6 +152,7 @@ func TestRunbook(t *testing.T) {
 				}
 				for i, w := range words {
 					w = strings.ReplaceAll(w, "/var/lib/wardicon", filepath.Join(dir, "data"))
+					w = strings.ReplaceAll(w, "/srv/wardicon-moved", filepath.Join(dir, "data"))
 					if id := known.FindStringSubmatch(w); id != nil && last[id[1]] != "" {
 						w = last[id[1]]
 					}
@@ -219,6 +221,12 @@ func furnish(t *testing.T, f *fleet, dir string, run func(...string) (int, strin
 	write("people.csv", "name,email,login,group\nNoor Vang,noor@skerryline.example,n_vang,pursers\n")
 	if !strings.HasSuffix(t.Name(), "README.md") {
 		if code, out := run("build", "Yard laptop/Brattvik", "--out", "parcels"); code > 1 {
+			t.Fatal(out)
+		}
+	}
+	if strings.HasSuffix(t.Name(), "runbook.md") {
+		if code, out := run("service", "set-up", "--data", "data", "--owner", demo.OwnerName,
+			"--password-file", "-"); code != 0 {
 			t.Fatal(out)
 		}
 	}

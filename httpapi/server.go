@@ -40,6 +40,8 @@ type Options struct {
 	Console fs.FS  // the built console; nil leaves it out
 	Secure  bool   // reached by TLS: cookies are marked so
 	Zone    string // of the one-time names that the service answers; empty where it answers none
+	// whom to tell of a weakness, a URI; empty says nothing
+	SecurityContact string
 
 	Forwarding Forwarding
 	// Told how each request was answered; may be nil.
@@ -100,6 +102,9 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		}
 		_, _ = w.Write([]byte("ready\n"))
 	})
+	if opts.SecurityContact != "" {
+		r.Get("/.well-known/security.txt", a.securityText)
+	}
 	r.Get("/lists/{name}", a.revocationList)
 	r.Get(service.SignInBack, a.signInBack)
 	a.enrolling(r)
