@@ -77,7 +77,7 @@ func TestCheckCommand(t *testing.T) {
 		{"against the record", "", []string{sound, "--against"}, 1, "on record as Norrvik"},
 		{"with another key than on record", "", []string{sound, "--against"}, 1,
 			"[secret-not-gateways]"},
-		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "no such file"},
+		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "there is no file or folder"},
 		{"no device", "", []string{sound, "--for", "toaster 1"}, 2, "expected a platform"},
 		{"no severity", "", []string{sound, "--exit-on", "much"}, 2, "expected error"},
 		{"SARIF of something else", "", nil, 2, "expected table, json or yaml"},
