@@ -96,7 +96,7 @@ func TestSettings(t *testing.T) {
 		{"a setting that is none", 2, `found "datum", expected one of`,
 			[]string{"--settings", write("x.yaml", "datum: x\n", 0o600)}},
 		{"not YAML", 2, "y.yaml", []string{"--settings", write("y.yaml", "a: [", 0o600)}},
-		{"there is no file or folder", 2, "no such file", []string{"--settings", here + "/nowhere.yaml"}},
+		{"no such file", 2, "there is no file or folder", []string{"--settings", here + "/nowhere.yaml"}},
 		{"a duration that is none", 2, "backup-every",
 			[]string{"--settings", write("z.yaml", "backup-every: often\n", 0o600)}},
 		{"all addresses without TLS", 1, "without TLS",
