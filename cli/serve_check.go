@@ -55,6 +55,10 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 			add(fmt.Errorf("name-server: found %q, expected an IP address and a port", h.resolver))
 		}
 	}
+	if h.acme.directory != "" {
+		_, err := h.acme.client()
+		add(err)
+	}
 	if h.contact != "" {
 		add(httpapi.SecurityContact(h.contact))
 	}
@@ -129,7 +133,7 @@ func (h *host) checkAddress(warn func(string, ...any)) error {
 		return fmt.Errorf("listen: %w, expected an address and a port such as 127.0.0.1:7480", err)
 	}
 	at, _ := netip.ParseAddr(name)
-	if h.cert == "" && len(h.selfNames) == 0 && name != "localhost" && !at.IsLoopback() {
+	if h.cert == "" && len(h.selfNames) == 0 && h.acme.directory == "" && name != "localhost" && !at.IsLoopback() {
 		return fmt.Errorf("listen %s: without TLS the service listens on loopback only; set "+
 			"tls-cert and tls-key, or put a proxy in front of 127.0.0.1", h.listen)
 	}

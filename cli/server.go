@@ -42,6 +42,7 @@ type host struct {
 	data, listen, metrics   string
 	enrolListen             string // for devices that ask for certificates
 	contact                 string // of who hears of weaknesses
+	acme                    acmeSettings
 	keyFile, passphraseFile string
 	cert, certKey           string
 	selfNames               []string
@@ -157,9 +158,14 @@ func (h *host) run(
 	if err := closed(); err != nil {
 		log.Warn("core dumps cannot be disabled", "error", err)
 	}
-	secure := h.cert != ""
+	secure := h.cert != "" || h.acme.directory != ""
 	var shown *tls.Config
-	if secure {
+	if h.acme.directory != "" {
+		var err error
+		if shown, err = h.acme.shown(svc, log); err != nil {
+			return err
+		}
+	} else if secure {
 		p, err := newPair(h.cert, h.certKey, log)
 		if err != nil {
 			return err
@@ -488,6 +494,7 @@ starting, and changes nothing.`,
 			"zone is served")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
 	cmd.MarkFlagsMutuallyExclusive("tls-cert", "tls-self")
+	h.acme.add(cmd)
 	return cmd
 }
 

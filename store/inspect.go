@@ -137,6 +137,8 @@ func fixOf(noun string) string {
 		return "bring the key in again from its export, or restore a copy"
 	case "signer":
 		return "make the signing certificate again"
+	case "acme":
+		return "none: the service gets its certificate again"
 	case "request":
 		return "make the request again"
 	}
