@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"wardicon/api"
 	"wardicon/client"
@@ -29,6 +30,11 @@ type field struct {
 	whole      string    // part of the record that an empty list removes
 	refers     reference // it names another record
 }
+
+// number is what the help calls a value that may have decimals and mostly has none.
+type number struct{ pflag.Value }
+
+func (number) Type() string { return "number" }
 
 type kind int
 
@@ -163,6 +169,7 @@ func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 			c.Flags().Bool(f.flag, false, f.help)
 		case numberField:
 			c.Flags().Float64(f.flag, 0, f.help)
+			c.Flags().Lookup(f.flag).Value = number{c.Flags().Lookup(f.flag).Value}
 		default:
 			c.Flags().String(f.flag, "", f.help)
 		}
@@ -422,7 +429,7 @@ func (n noun[Row]) patch(
 			value = list
 		case boolField:
 			value, _ = cmd.Flags().GetBool(f.flag)
-		case numberField:
+			value, _ = strconv.ParseFloat(cmd.Flags().Lookup(f.flag).Value.String(), 64)
 			value, _ = cmd.Flags().GetFloat64(f.flag)
 		case remotesField, removeField:
 			list, _ := cmd.Flags().GetStringSlice(f.flag)

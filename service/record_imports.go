@@ -204,7 +204,11 @@ func (s *Service) UndoImport(ctx context.Context, id string) (api.Job, error) {
 	return s.importJob(ctx, id, "undo-import", "Undo the import of %s",
 		func(i *api.RecordImport) error {
 			if i.State != api.ImportDone {
-				return importState(i, "an import that was made", "wait until it is done")
+				fix := "only what was imported can be undone"
+				if i.State == api.ImportRunning {
+					fix = "wait until it is done"
+				}
+				return importState(i, "an import that was made", fix)
 			}
 			i.State = api.ImportUndoing
 			return nil
