@@ -60,8 +60,8 @@ func (s *acmeSettings) client() (*acme.Client, error) {
 	}
 	for _, name := range s.names {
 		if strings.ContainsAny(name, "*:/ ") || !strings.Contains(strings.Trim(name, "."), ".") {
-			return nil, usage("--acme-name: found %q, expected a host name such as wardicon.skerryline.example",
-				name)
+			return nil, usage("--acme-name: found %q, expected a host name such as "+
+				"wardicon.skerryline.example", name)
 		}
 	}
 	shown := &tls.Config{MinVersion: tls.VersionTLS12}
@@ -77,7 +77,10 @@ func (s *acmeSettings) client() (*acme.Client, error) {
 	return &acme.Client{
 		DirectoryURL: s.directory, UserAgent: "wardicon/" + Version,
 		HTTPClient: &http.Client{
-			Timeout: acmeTime, Transport: &http.Transport{TLSClientConfig: shown, Proxy: http.ProxyFromEnvironment},
+			Timeout: acmeTime,
+			Transport: &http.Transport{
+				TLSClientConfig: shown, Proxy: http.ProxyFromEnvironment,
+			},
 		},
 	}, nil
 }
@@ -98,7 +101,8 @@ func (s *acmeSettings) shown(svc *service.Service, log *slog.Logger) (*tls.Confi
 		GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 			found, err := m.GetCertificate(hello)
 			if err != nil && s.issues(hello.ServerName) && last.due(time.Now()) {
-				log.Error("the ACME CA issues no certificate", "name", hello.ServerName, "error", acmeReason(err))
+				log.Error("the ACME CA issues no certificate", "name", hello.ServerName,
+					"error", acmeReason(err))
 			}
 			return found, err
 		},

@@ -133,7 +133,8 @@ func (h *host) checkAddress(warn func(string, ...any)) error {
 		return fmt.Errorf("listen: %w, expected an address and a port such as 127.0.0.1:7480", err)
 	}
 	at, _ := netip.ParseAddr(name)
-	if h.cert == "" && len(h.selfNames) == 0 && h.acme.directory == "" && name != "localhost" && !at.IsLoopback() {
+	plain := h.cert == "" && len(h.selfNames) == 0 && h.acme.directory == ""
+	if plain && name != "localhost" && !at.IsLoopback() {
 		return fmt.Errorf("listen %s: without TLS the service listens on loopback only; set "+
 			"tls-cert and tls-key, or put a proxy in front of 127.0.0.1", h.listen)
 	}

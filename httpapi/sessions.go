@@ -177,8 +177,8 @@ func (a *handlers) sessions() {
 		http.MethodPost,
 		"/session/confirmation",
 		"confirm-session",
-		"Confirm your identity by password and second factor, or by a passkey; for five minutes the session may "+
-			"then do what requires confirmation",
+		"Confirm your identity by password and second factor, or by a passkey; for five "+
+			"minutes the session may then do what requires confirmation",
 		"session",
 	)
 	quiet(a, confirm, func(ctx context.Context, in *confirmInput) error {

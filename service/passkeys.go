@@ -114,7 +114,9 @@ func (s *Service) relying(ctx context.Context) (*webauthn.WebAuthn, error) {
 }
 
 // OfferPasskey begins to give whoever uses a session a passkey: what their browser needs to create it.
-func (s *Service) OfferPasskey(ctx context.Context, session store.Session) (out api.PasskeyOptions, err error) {
+func (s *Service) OfferPasskey(ctx context.Context, session store.Session) (
+	out api.PasskeyOptions, err error,
+) {
 	if err := s.mayHavePasskeys(session); err != nil {
 		return out, err
 	}
@@ -132,8 +134,9 @@ func (s *Service) OfferPasskey(ctx context.Context, session store.Session) (out 
 	made, d, err := w.BeginRegistration(k,
 		webauthn.WithExclusions(webauthn.Credentials(k.keys).CredentialDescriptors()),
 		webauthn.WithAuthenticatorSelection(protocol.AuthenticatorSelection{
-			ResidentKey: protocol.ResidentKeyRequirementRequired, RequireResidentKey: protocol.ResidentKeyRequired(),
-			UserVerification: protocol.VerificationRequired,
+			ResidentKey:        protocol.ResidentKeyRequirementRequired,
+			RequireResidentKey: protocol.ResidentKeyRequired(),
+			UserVerification:   protocol.VerificationRequired,
 		}))
 	if err != nil {
 		return out, err
@@ -253,7 +256,9 @@ func (s *Service) AskPasskey(ctx context.Context, from string) (out api.PasskeyO
 }
 
 // byPasskey finds whose passkey has answered, having verified its user: that is two factors in one.
-func (s *Service) byPasskey(ctx context.Context, answer []byte) (o store.Operator, c webauthn.Credential, err error) {
+func (s *Service) byPasskey(ctx context.Context, answer []byte) (
+	o store.Operator, c webauthn.Credential, err error,
+) {
 	w, err := s.relying(ctx)
 	if err != nil {
 		return o, c, err

@@ -84,7 +84,9 @@ func NewACME() (*ACME, error) {
 			"meta": map[string]any{"termsOfService": a.URL + "/terms"},
 		})
 	})
-	mux.HandleFunc("GET /nonce", func(w http.ResponseWriter, _ *http.Request) { a.answer(w, http.StatusOK, nil) })
+	mux.HandleFunc("GET /nonce", func(w http.ResponseWriter, _ *http.Request) {
+		a.answer(w, http.StatusOK, nil)
+	})
 	mux.HandleFunc("POST /", a.signed)
 	a.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = a.server.Serve(listener) }()

@@ -26,8 +26,8 @@ var Operators = &Table[api.Operator, api.Operator]{
 	list: listing[api.Operator]{
 		id:   "o.id",
 		from: "operators o",
-		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor & 1, o.factor & 2 != 0, o.signed_in, " +
-			"o.created, EXISTS (SELECT 1 FROM operator_links k WHERE k.operator_id = o.id), " +
+		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor & 1, o.factor & 2 != 0, " +
+			"o.signed_in, o.created, EXISTS (SELECT 1 FROM operator_links k WHERE k.operator_id = o.id), " +
 			"(SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
 			"s.expires > unixepoch() * 1000)",
 		scan:   scanOperator,

@@ -38,7 +38,9 @@ const (
 )
 
 // AddPasskey keeps a passkey of an operator.
-func (tx *Tx) AddPasskey(ctx context.Context, operatorID string, p *api.Passkey, c webauthn.Credential) error {
+func (tx *Tx) AddPasskey(
+	ctx context.Context, operatorID string, p *api.Passkey, c webauthn.Credential,
+) error {
 	body, err := json.Marshal(c)
 	if err != nil {
 		return err
