@@ -429,8 +429,8 @@ func (n noun[Row]) patch(
 			value = list
 		case boolField:
 			value, _ = cmd.Flags().GetBool(f.flag)
+		case numberField:
 			value, _ = strconv.ParseFloat(cmd.Flags().Lookup(f.flag).Value.String(), 64)
-			value, _ = cmd.Flags().GetFloat64(f.flag)
 		case remotesField, removeField:
 			list, _ := cmd.Flags().GetStringSlice(f.flag)
 			if f.kind == removeField {
