@@ -16,8 +16,8 @@ type Passkey struct {
 }
 
 // PasskeyOptions are what a browser needs to use a passkey or to create one: a
-// PublicKeyCredentialRequestOptionsJSON or PublicKeyCredentialCreationOptionsJSON (Web Authentication
-// Level 3 §5.1.9, §5.1.8).
+// PublicKeyCredentialRequestOptionsJSON or PublicKeyCredentialCreationOptionsJSON (Web
+// Authentication Level 3 §5.1.9, §5.1.8).
 type PasskeyOptions struct {
 	// As the browser takes them.
 	Options any `json:"options"`
@@ -26,7 +26,7 @@ type PasskeyOptions struct {
 // NewPasskey is one that a browser has created.
 type NewPasskey struct {
 	// What its owner calls it.
-	Name string `json:"name" maxLength:"100"`
+	Name string `json:"name" maxLength:"64"`
 	// The browser's answer, a RegistrationResponseJSON.
 	Credential any `json:"credential"`
 }

@@ -2,21 +2,18 @@ package cli
 
 import (
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net/http"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/acme"
 	"golang.org/x/crypto/acme/autocert"
+	"golang.org/x/time/rate"
 
 	"wardicon/core/vpn"
 	"wardicon/service"
@@ -39,8 +36,13 @@ func (s *acmeSettings) add(cmd *cobra.Command) {
 	f.StringSliceVar(&s.names, "acme-name", nil, "names that it issues for")
 	f.BoolVar(&s.agreed, "acme-terms-agreed", false, "you agree to the terms of that CA")
 	f.StringVar(&s.mail, "acme-mail", "", "email address that the CA may write to")
-	f.StringVar(&s.authority, "acme-authority", "", "file with the CA of the ACME server, PEM (default: "+
-		"those of the system)")
+	f.StringVar(
+		&s.authority,
+		"acme-authority",
+		"",
+		"file with the CA of the ACME server, PEM (default: "+
+			"those of the system)",
+	)
 	cmd.MarkFlagsRequiredTogether("acme-directory", "acme-name")
 	for _, other := range []string{"tls-cert", "tls-self"} {
 		cmd.MarkFlagsMutuallyExclusive("acme-directory", other)
@@ -55,8 +57,10 @@ func (s *acmeSettings) client() (*acme.Client, error) {
 			s.directory)
 	}
 	if !s.agreed {
-		return nil, usage("--acme-terms-agreed: the CA issues nothing before you agree to its terms; its " +
-			"directory says where they stand")
+		return nil, usage(
+			"--acme-terms-agreed: the CA issues nothing before you agree to its terms; its " +
+				"directory says where they stand",
+		)
 	}
 	for _, name := range s.names {
 		if strings.ContainsAny(name, "*:/ ") || !strings.Contains(strings.Trim(name, "."), ".") {
@@ -66,12 +70,8 @@ func (s *acmeSettings) client() (*acme.Client, error) {
 	}
 	shown := &tls.Config{MinVersion: tls.VersionTLS12}
 	if s.authority != "" {
-		text, err := os.ReadFile(s.authority)
-		if err != nil {
-			return nil, fmt.Errorf("--acme-authority: %w", err)
-		}
-		if shown.RootCAs = x509.NewCertPool(); !shown.RootCAs.AppendCertsFromPEM(text) {
-			return nil, usage("--acme-authority %s: found no certificate, expected PEM", s.authority)
+		if shown.RootCAs, err = trusted("acme-authority", s.authority); err != nil {
+			return nil, err
 		}
 	}
 	return &acme.Client{
@@ -95,14 +95,16 @@ func (s *acmeSettings) shown(svc *service.Service, log *slog.Logger) (*tls.Confi
 		Prompt: autocert.AcceptTOS, Cache: svc.CertificateCache(), Client: c, Email: s.mail,
 		HostPolicy: autocert.HostWhitelist(s.names...),
 	}
-	var last failures
+	rarely := rate.Sometimes{Interval: time.Minute}
 	return &tls.Config{
 		MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1", acme.ALPNProto},
 		GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 			found, err := m.GetCertificate(hello)
-			if err != nil && s.issues(hello.ServerName) && last.due(time.Now()) {
-				log.Error("the ACME CA issues no certificate", "name", hello.ServerName,
-					"error", acmeReason(err))
+			if err != nil && s.issues(hello.ServerName) {
+				rarely.Do(func() {
+					log.Error("the ACME CA issues no certificate", "name", hello.ServerName,
+						"error", acmeReason(err))
+				})
 			}
 			return found, err
 		},
@@ -121,20 +123,4 @@ func acmeReason(err error) string {
 		return said.ProblemType + ": " + said.Detail
 	}
 	return err.Error()
-}
-
-// failures tells that something failed once a minute, however often it does.
-type failures struct {
-	sync.Mutex
-	at time.Time
-}
-
-func (f *failures) due(now time.Time) bool {
-	f.Lock()
-	defer f.Unlock()
-	if now.Sub(f.at) < time.Minute {
-		return false
-	}
-	f.at = now
-	return true
 }

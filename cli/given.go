@@ -10,8 +10,8 @@ import (
 // secret.
 type outside struct{ authority, secret string }
 
-// given takes over the fields of settings whose flags were given, and reads the files that outside names
-// into the other two.
+// given takes over the fields of settings whose flags were given, and reads the files that outside
+// names into the other two.
 func (a *app) given(
 	cmd *cobra.Command,
 	fields map[string]func(),

@@ -20,8 +20,8 @@ func (a *app) signOnCommands() *cobra.Command {
 		Use:   "single-sign-on",
 		Short: "Single sign-on of operators with OpenID Connect",
 		Long: `Operators can sign in with an OpenID Connect identity provider (code flow with PKCE),
-which checks their passwords and second factors. Their role is that of their groups there, at each sign-in;
-who is in none of the groups cannot sign in. Local operators stay, for the case that the identity
+which checks their passwords and second factors. Their role is that of their groups there, at each
+sign-in; who is in none of the groups cannot sign in. Local operators stay, for the case that the identity
 provider is not available. Register PUBLIC-URL/sign-in/back as the redirect URI.`,
 		Example: `  wardicon service single-sign-on set --issuer https://id.skerryline.example \
       --client-id wardicon --secret-file client.secret --role network-office=owner \

@@ -40,16 +40,23 @@ func (f *trailFlags) trails() (list []service.Trail, err error) {
 	}
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if f.authority != "" {
-		data, err := os.ReadFile(f.authority)
-		if err != nil {
-			return nil, fmt.Errorf("audit-syslog-ca: %w", err)
-		}
-		config.RootCAs = x509.NewCertPool()
-		if !config.RootCAs.AppendCertsFromPEM(data) {
-			return nil, fmt.Errorf("audit-syslog-ca %s: found no certificate in it, expected PEM",
-				f.authority)
+		if config.RootCAs, err = trusted("audit-syslog-ca", f.authority); err != nil {
+			return nil, err
 		}
 	}
 	name, _ := os.Hostname() // without one it is left out
 	return append(list, trail.Syslog{Address: f.syslog, TLS: config, Host: name}), nil
+}
+
+// trusted are the CAs in the file that a setting names.
+func trusted(setting, file string) (*x509.CertPool, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", setting, err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(data) {
+		return nil, fmt.Errorf("%s %s: found no certificate in it, expected PEM", setting, file)
+	}
+	return pool, nil
 }

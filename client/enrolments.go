@@ -18,7 +18,9 @@ func (c *Client) MakeEnrolment(ctx context.Context, deviceID, authorityID string
 }
 
 // Enrolments lists a device's enrolment secrets, without their values.
-func (c *Client) Enrolments(ctx context.Context, deviceID string) (api.Items[api.Enrolment], error) {
+func (c *Client) Enrolments(
+	ctx context.Context, deviceID string,
+) (api.Items[api.Enrolment], error) {
 	return get[api.Items[api.Enrolment]](ctx, c,
 		"/devices/"+url.PathEscape(deviceID)+"/enrolments", nil)
 }

@@ -73,22 +73,34 @@ var sampled = sync.OnceValues(func() (dir string, err error) {
 
 var forgetSample = func() {}
 
+// copySample puts the data folder of the demo into another one.
+func copySample(t *testing.T, dir string) {
+	t.Helper()
+	from, err := sampled()
+	if err != nil {
+		t.Fatal(err)
+	}
+	copyData(t, from, dir)
+}
+
+// copyData copies a data folder.
+func copyData(t *testing.T, from, to string) {
+	t.Helper()
+	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(filepath.Join(to, "master.key"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // start runs a service; with sample data it is signed in too.
 func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	t.Helper()
 	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
 	log := slog.New(slog.NewJSONHandler(f.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	if sample {
-		from, err := sampled()
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := os.CopyFS(f.dir, os.DirFS(from)); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Chmod(filepath.Join(f.dir, "master.key"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		copySample(t, f.dir)
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	s, err := store.Open(ctx, f.dir, store.Key{}, time.Now)

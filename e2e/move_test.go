@@ -21,21 +21,8 @@ import (
 func TestMove(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	from, err := sampled()
-	if err != nil {
-		t.Fatal(err)
-	}
-	copied := func(from, to string) {
-		t.Helper()
-		if err := os.CopyFS(to, os.DirFS(from)); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Chmod(filepath.Join(to, "master.key"), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
 	old, moved := filepath.Join(t.TempDir(), "old"), filepath.Join(t.TempDir(), "moved")
-	copied(from, old)
+	copySample(t, old)
 	// saved is what all records are, as a service says.
 	saved := func(c *client.Client) string {
 		t.Helper()
@@ -71,7 +58,7 @@ func TestMove(t *testing.T) {
 	before := saved(c)
 	p.stop(os.Interrupt)
 
-	copied(old, moved)
+	copyData(t, old, moved)
 	if out, err := command("service", "inspect", "--data", moved).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}

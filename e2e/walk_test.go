@@ -14,29 +14,9 @@ import (
 	"time"
 
 	"wardicon/client"
-	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
 )
-
-// walkSteps are the commands of the walk in the documents.
-func walkSteps(t *testing.T) (steps [][]string) {
-	t.Helper()
-	text, err := os.ReadFile("../docs/first-fleet.md")
-	if err != nil {
-		t.Fatal(err)
-	}
-	for line := range strings.SplitSeq(string(text), "\n") {
-		if rest, ok := strings.CutPrefix(line, "wardicon "); ok {
-			words, err := format.Words(rest, "", false)
-			if err != nil {
-				t.Fatal(err)
-			}
-			steps = append(steps, words)
-		}
-	}
-	return steps
-}
 
 const walkGateway = `connections { people {
   version = 2
@@ -59,7 +39,7 @@ func TestWalk(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it starts a service of its own")
 	}
-	steps := walkSteps(t)
+	steps := documented(t, "docs/first-fleet.md")
 	if len(steps) > 12 {
 		t.Errorf("the walk has %d steps, expected at most 12", len(steps))
 	}

@@ -60,8 +60,8 @@ func (a *handlers) caCertificates(w http.ResponseWriter, r *http.Request) {
 	a.certsOnly(w, r, list)
 }
 
-// certsOnly answers with certificates (RFC 7030 §4.1.3, RFC 8951 §3.1), without line breaks: clients
-// are told to skip them, and not all do.
+// certsOnly answers with certificates (RFC 7030 §4.1.3, RFC 8951 §3.1), without line breaks:
+// clients are told to skip them, and not all do.
 func (a *handlers) certsOnly(w http.ResponseWriter, r *http.Request, list []*x509.Certificate) {
 	der, err := pki.Collection(list...)
 	if err != nil {
@@ -74,7 +74,9 @@ func (a *handlers) certsOnly(w http.ResponseWriter, r *http.Request, list []*x50
 }
 
 // request reads the request of a device: base64, as EST sends it, or DER or PEM.
-func (a *handlers) request(w http.ResponseWriter, r *http.Request) (*x509.CertificateRequest, bool) {
+func (a *handlers) request(
+	w http.ResponseWriter, r *http.Request,
+) (*x509.CertificateRequest, bool) {
 	data, err := io.ReadAll(http.MaxBytesReader(w, r.Body, pki.MaxEnrolment))
 	if err == nil {
 		if der, plain := base64.StdEncoding.DecodeString(

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"net"
 	"net/http"
 
@@ -25,12 +26,19 @@ type newPasskeyInput struct {
 	Body api.NewPasskey
 }
 
+// mostPasskey bounds what a browser says of a passkey, in bytes.
+const mostPasskey = 64 << 10
+
 // passkeyOf is what a browser says of a passkey; nil where it says nothing.
 func passkeyOf(v any) ([]byte, error) {
 	if v == nil {
 		return nil, nil
 	}
-	return service.Answered(v)
+	data, err := json.Marshal(v)
+	if err == nil && len(data) > mostPasskey {
+		err = service.ErrPasskey
+	}
+	return data, err
 }
 
 // passkeys are the key pairs that operators sign in with.
@@ -56,11 +64,14 @@ func (a *handlers) passkeys() {
 		}
 		return a.svc.AddPasskey(ctx, here(ctx), in.Body.Name, answer)
 	})
-	handle(a, ownOperation(http.MethodGet, "/passkeys", "list-passkeys", "List your passkeys", "session"),
+	handle(
+		a,
+		ownOperation(http.MethodGet, "/passkeys", "list-passkeys", "List your passkeys", "session"),
 		func(ctx context.Context, _ *none) (api.Items[api.Passkey], error) {
 			list, err := a.svc.Passkeys(ctx, here(ctx))
 			return api.Items[api.Passkey]{Items: list}, err
-		})
+		},
+	)
 	remove := ownOperation(http.MethodDelete, "/passkeys/{id}", "remove-passkey",
 		"Remove one of your passkeys", "session")
 	quiet(a, remove, func(ctx context.Context, in *idInput) error {

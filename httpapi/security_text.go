@@ -29,7 +29,8 @@ func (a *handlers) securityText(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	_, _ = fmt.Fprintf(w, "Contact: %s\nExpires: %s\n", a.opts.SecurityContact,
 		time.Now().Add(securityTextLife).UTC().Truncate(24*time.Hour).Format(time.RFC3339))
-	if o, err := a.svc.Organisation(r.Context()); err == nil && strings.HasPrefix(o.Links, "https://") {
+	o, err := a.svc.Organisation(r.Context())
+	if err == nil && strings.HasPrefix(o.Links, "https://") {
 		_, _ = fmt.Fprintf(w, "Canonical: %s\n", strings.TrimSuffix(o.Links, "/")+path)
 	}
 }

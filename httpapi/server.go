@@ -230,6 +230,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.handovers()
 	a.offboardings()
 	a.selections()
+	a.jobs()
 	a.live()
 	a.listViews()
 	a.webhooks()

@@ -8,8 +8,8 @@ import (
 	"wardicon/store"
 )
 
-// CertificateCache keeps the service's own certificate from an ACME CA with its key, and the key of its
-// account there, sealed like every secret.
+// CertificateCache keeps the service's own certificate from an ACME CA with its key, and the key of
+// its account there, sealed like every secret.
 type CertificateCache struct{ s *Service }
 
 // CertificateCache is where they are kept.
@@ -26,10 +26,16 @@ func (c CertificateCache) Get(ctx context.Context, name string) ([]byte, error) 
 
 // Put keeps something under a name.
 func (c CertificateCache) Put(ctx context.Context, name string, data []byte) error {
-	return c.s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutServiceCertificate(ctx, name, data) })
+	return c.s.store.Write(
+		ctx,
+		func(tx *store.Tx) error { return tx.PutServiceCertificate(ctx, name, data) },
+	)
 }
 
 // Delete forgets it.
 func (c CertificateCache) Delete(ctx context.Context, name string) error {
-	return c.s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutServiceCertificate(ctx, name, nil) })
+	return c.s.store.Write(
+		ctx,
+		func(tx *store.Tx) error { return tx.PutServiceCertificate(ctx, name, nil) },
+	)
 }

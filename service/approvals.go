@@ -32,8 +32,8 @@ func (e *ApprovalError) Kind() vpn.Kind { return vpn.KindApproval }
 // approvedAlready is what takes nobody else.
 func approvedAlready(context.Context, *store.Tx) error { return nil }
 
-// admits demands two for whatever lets somebody sign in who could then decide: with one alone an owner
-// could make the second operator. Auditors decide nothing.
+// admits demands two for whatever lets somebody sign in who could then decide: with one alone an
+// owner could make the second operator. Auditors decide nothing.
 func (s *Service) admits(ctx context.Context, action, object, role, name string) (
 	use func(context.Context, *store.Tx) error, err error,
 ) {
@@ -52,8 +52,8 @@ func (s *Service) admits(ctx context.Context, action, object, role, name string)
 }
 
 // approved tells whether another operator has said yes to what this one is about to do, where that
-// takes two; if nobody was asked yet, they are. What it answers with is called in the transaction that
-// does it.
+// takes two; if nobody was asked yet, they are. What it answers with is called in the transaction
+// that does it.
 func (s *Service) approved(ctx context.Context, action, object, what, role string) (
 	use func(ctx context.Context, tx *store.Tx) error, err error,
 ) {

@@ -88,8 +88,8 @@ func ofSwitchover(w *vpn.Switchover, from, until time.Time) (list []api.Calendar
 	return list
 }
 
-// releaseEndings are the days on which releases that devices have reach their end of support, with what
-// a later release can no longer do.
+// releaseEndings are the days on which releases that devices have reach their end of support, with
+// what a later release can no longer do.
 func releaseEndings(ctx context.Context, tx *store.Tx, from, until time.Time) (
 	list []api.CalendarEntry, err error,
 ) {

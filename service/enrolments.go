@@ -39,8 +39,8 @@ const (
 // keptEnrolments is how long it is known which secret was used for which key.
 const keptEnrolments = 90 * 24 * time.Hour
 
-// MakeEnrolment makes a one-time secret with which a device may ask a CA for a certificate, once, for a key
-// that it makes itself. Hours 0 means 72.
+// MakeEnrolment makes a one-time secret with which a device may ask a CA for a certificate, once,
+// for a key that it makes itself. Hours 0 means 72.
 func (s *Service) MakeEnrolment(
 	ctx context.Context, deviceID, authorityID string, hours int,
 ) (made api.NewEnrolment, err error) {
@@ -122,8 +122,8 @@ func (s *Service) EndEnrolment(ctx context.Context, id string) error {
 	})
 }
 
-// ErrEnrolment is the error for an enrolment secret that is wrong, ended, used for another key or for another CA: who
-// guesses learns nothing.
+// ErrEnrolment is the error for an enrolment secret that is wrong, ended, used for another key or
+// for another CA: who guesses learns nothing.
 var ErrEnrolment = vpn.Refuse(vpn.KindRole, "this enrolment secret is not valid here: it is wrong, "+
 	"has expired, or was used for another key")
 
@@ -135,7 +135,11 @@ var ErrHolder = vpn.Refuse(vpn.KindRole, "this certificate cannot be renewed her
 // certificate and those above it. The same request again gets the same certificate, since an answer
 // can be lost.
 func (s *Service) Enrol(
-	ctx context.Context, authorityID string, given secret.Text, r *x509.CertificateRequest, from string,
+	ctx context.Context,
+	authorityID string,
+	given secret.Text,
+	r *x509.CertificateRequest,
+	from string,
 ) (chain []*x509.Certificate, err error) {
 	public, err := publicDigest(r.PublicKey)
 	if err != nil {
@@ -248,7 +252,9 @@ func usableKey(d *vpn.Device, c *x509.Certificate) error {
 }
 
 // keepOwn keeps what was made for a device's own key.
-func (s *Service) keepOwn(ctx context.Context, tx *store.Tx, i *issue) ([]*x509.Certificate, error) {
+func (s *Service) keepOwn(
+	ctx context.Context, tx *store.Tx, i *issue,
+) ([]*x509.Certificate, error) {
 	if _, err := s.keepIssue(ctx, tx, i); err != nil {
 		return nil, err
 	}

@@ -102,7 +102,7 @@ func (s *Service) AddOwner(
 	password secret.Text,
 	links string,
 ) error {
-	problems := append(nameProblems(name), passwordProblems("/password", name, password)...)
+	problems := append(nameProblems(name, nameFix), passwordProblems("/password", name, password)...)
 	problems = append(problems, vpn.OriginProblems("/links", links)...)
 	if len(problems) > 0 {
 		return &vpn.Problems{Object: "owner", List: problems}
@@ -134,7 +134,10 @@ func (s *Service) AddOwner(
 	})
 }
 
-func nameProblems(name string) []vpn.Problem {
+const nameFix = "choose a name to sign in with"
+
+// nameProblems judges a name that an operator chooses.
+func nameProblems(name, fix string) []vpn.Problem {
 	if n := utf8.RuneCountInString(
 		strings.TrimSpace(name),
 	); n < 1 || n > 64 ||
@@ -144,7 +147,7 @@ func nameProblems(name string) []vpn.Problem {
 				Pointer:  "/name",
 				Found:    fmt.Sprintf("%d characters", n),
 				Expected: "1 to 64 characters, no leading or trailing space",
-				Fix:      "choose a name to sign in with",
+				Fix:      fix,
 			},
 		}
 	}
@@ -203,7 +206,7 @@ func (s *Service) AddOperator(
 	if err := ownerOnly(ctx); err != nil {
 		return made, err
 	}
-	problems := nameProblems(name)
+	problems := nameProblems(name, nameFix)
 	if !slices.Contains(Roles, role) {
 		problems = append(
 			problems,

@@ -2,15 +2,12 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
+	"fmt"
 	"net/netip"
 	"net/url"
-	"strings"
 	"sync"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/go-webauthn/webauthn/protocol"
 	"github.com/go-webauthn/webauthn/webauthn"
@@ -20,22 +17,31 @@ import (
 	"wardicon/store"
 )
 
-// Bounds of what was asked of passkeys and is not answered yet, and of an answer in bytes.
+// Bounds of what was asked of passkeys and is not answered yet, and of the passkeys of one
+// operator.
 const (
 	challengeLife  = 5 * time.Minute
 	mostChallenges = 10_000
-	mostPasskey    = 64 << 10
-	mostPasskeys   = 20 // of one operator
+	mostPasskeys   = 20
 )
 
 // Errors of passkeys.
 var (
-	ErrPasskeyWanted = vpn.Refuse(vpn.KindPasskey, "this operator signs in with a passkey, which only a "+
-		"browser can use: sign in to the console, and make a token there for what has no browser")
-	ErrNoPasskeys = vpn.Refuse(vpn.KindNotFound, "passkeys need a public address of this service with a "+
-		"host name: an owner sets it on the page Organisation")
-	ErrPasskey = vpn.Refuse(vpn.KindSignIn, "this passkey does not count here, or it took too long: try "+
-		"again, or sign in another way")
+	ErrPasskeyWanted = vpn.Refuse(
+		vpn.KindPasskey,
+		"this operator signs in with a passkey, which only a "+
+			"browser can use: sign in to the console, and make a token there for what has no browser",
+	)
+	ErrNoPasskeys = vpn.Refuse(
+		vpn.KindNotFound,
+		"passkeys need a public address of this service with a "+
+			"host name: an owner sets it on the page Organisation",
+	)
+	ErrPasskey = vpn.Refuse(
+		vpn.KindSignIn,
+		"this passkey does not count here, or it took too long: try "+
+			"again, or sign in another way",
+	)
 )
 
 // challenges are what was asked of passkeys, by the challenge; each counts once.
@@ -113,7 +119,8 @@ func (s *Service) relying(ctx context.Context) (*webauthn.WebAuthn, error) {
 	return w, nil
 }
 
-// OfferPasskey begins to give whoever uses a session a passkey: what their browser needs to create it.
+// OfferPasskey begins to give whoever uses a session a passkey: what their browser needs to create
+// it.
 func (s *Service) OfferPasskey(ctx context.Context, session store.Session) (
 	out api.PasskeyOptions, err error,
 ) {
@@ -129,7 +136,8 @@ func (s *Service) OfferPasskey(ctx context.Context, session store.Session) (
 		return out, err
 	}
 	if len(k.keys) >= mostPasskeys {
-		return out, problem("passkey", "/name", "20 passkeys", "fewer", "remove one that is not used")
+		return out, problem("passkey", "/name", fmt.Sprintf("%d passkeys", len(k.keys)),
+			fmt.Sprintf("fewer than %d", mostPasskeys), "remove one that is not used")
 	}
 	made, d, err := w.BeginRegistration(k,
 		webauthn.WithExclusions(webauthn.Credentials(k.keys).CredentialDescriptors()),
@@ -163,18 +171,16 @@ func (s *Service) keyed(ctx context.Context, operatorID string) (*keyed, error) 
 	return &keyed{o, keys}, err
 }
 
-// AddPasskey keeps a passkey that a browser has created. Other sessions end, as with any second factor.
-func (s *Service) AddPasskey(ctx context.Context, session store.Session, name string, answer []byte) (
-	p api.Passkey, err error,
-) {
+// AddPasskey keeps a passkey that a browser has created. Other sessions end, as with any second
+// factor.
+func (s *Service) AddPasskey(
+	ctx context.Context, session store.Session, name string, answer []byte,
+) (p api.Passkey, err error) {
 	if err := s.mayHavePasskeys(session); err != nil {
 		return p, err
 	}
-	name = strings.TrimSpace(name)
-	if n := utf8.RuneCountInString(name); n < 1 || n > 100 ||
-		strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }) {
-		return p, problem("passkey", "/name", quoted(name), "1 to 100 printable characters",
-			"name it after the device that it is on")
+	if list := nameProblems(name, "name it after the device that it is on"); len(list) > 0 {
+		return p, &vpn.Problems{Object: "passkey", List: list}
 	}
 	w, err := s.relying(ctx)
 	if err != nil {
@@ -207,7 +213,8 @@ func (s *Service) AddPasskey(ctx context.Context, session store.Session, name st
 	return p, err
 }
 
-// noPasskey keeps why an answer does not count for the log: the browser's user can do nothing with it.
+// noPasskey keeps why an answer does not count for the log: the browser's user can do nothing with
+// it.
 func (s *Service) noPasskey(ctx context.Context, why error) error {
 	var detail *protocol.Error
 	said := why.Error()
@@ -237,8 +244,8 @@ func (s *Service) RemovePasskey(ctx context.Context, session store.Session, id s
 	})
 }
 
-// AskPasskey begins a sign-in, or a confirmation, by a passkey that the browser finds itself: nobody
-// learns here who has one.
+// AskPasskey begins a sign-in, or a confirmation, by a passkey that the browser finds itself:
+// nobody learns here who has one.
 func (s *Service) AskPasskey(ctx context.Context, from string) (out api.PasskeyOptions, err error) {
 	if err := s.throttled("passkey "+source(from), widePace); err != nil {
 		return out, err
@@ -308,7 +315,9 @@ func (s *Service) signInByPasskey(ctx context.Context, e Entry) (
 }
 
 // ConfirmByPasskey has whoever uses a session prove by a passkey who they are.
-func (s *Service) ConfirmByPasskey(ctx context.Context, session store.Session, answer []byte) error {
+func (s *Service) ConfirmByPasskey(
+	ctx context.Context, session store.Session, answer []byte,
+) error {
 	if err := own(session); err != nil {
 		return err
 	}
@@ -340,13 +349,4 @@ func (s *Service) PasskeysUsed(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	return s.store.Read().HasPasskeys(ctx)
-}
-
-// Answered is a browser's answer as it came, within its bounds.
-func Answered(v any) ([]byte, error) {
-	data, err := json.Marshal(v)
-	if err == nil && len(data) > mostPasskey {
-		err = ErrPasskey
-	}
-	return data, err
 }

@@ -144,7 +144,8 @@ func (s *Service) Override(
 	if err != nil {
 		return o, err
 	}
-	use, err := s.approved(ctx, "override", profileID, fmt.Sprintf("let %s pass on %s to %s until %s: %s",
+	use, err := s.approved(ctx, "override", profileID, fmt.Sprintf(
+		"let %s pass on %s to %s until %s: %s",
 		code, profile.Device, profile.Gateway, o.Until.Format(time.DateOnly), reason), RoleIssuer)
 	if err != nil {
 		return o, err

@@ -88,8 +88,8 @@ func (s *Service) beginSelection(
 // moveBack is the action of a job that undoes the moves of another one.
 const moveBack api.SelectionAction = "move back"
 
-// Undo moves the profiles that a job has moved back to where they were, as a job. One that was changed
-// to another gateway since stays there.
+// Undo moves the profiles that a job has moved back to where they were, as a job. One that was
+// changed to another gateway since stays there.
 func (s *Service) Undo(ctx context.Context, id string) (j api.Job, err error) {
 	var moved []string
 	if err := s.store.Snapshot(ctx, func(tx *store.Tx) error {

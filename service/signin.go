@@ -141,9 +141,14 @@ func (s *Service) SignIn(
 	return bearer, session, err
 }
 
-// openSession opens a session for an operator who has proven who they are; last is what is still to be
-// proven, in the transaction that does it.
-func (s *Service) openSession(ctx context.Context, o store.Operator, e Entry, last func(*store.Tx) error) (
+// openSession opens a session for an operator who has proven who they are; last is what is still to
+// be proven, in the transaction that does it.
+func (s *Service) openSession(
+	ctx context.Context,
+	o store.Operator,
+	e Entry,
+	last func(*store.Tx) error,
+) (
 	bearer string, session store.Session, err error,
 ) {
 	session = store.Session{Operator: o.Operator}

@@ -347,7 +347,7 @@ func (s *Service) open(
 func (s *Service) newcomer(
 	ctx context.Context, tx *store.Tx, o vpn.SingleSignOn, who person, role string,
 ) (*store.Operator, error) {
-	if wrong := nameProblems(who.name); len(wrong) > 0 {
+	if wrong := nameProblems(who.name, "change it at the provider"); len(wrong) > 0 {
 		s.log.WarnContext(ctx, "the provider's name for somebody cannot be an operator's",
 			"claim", o.NameClaim, "expected", wrong[0].Expected)
 		return nil, ErrProvider

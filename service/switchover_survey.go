@@ -199,8 +199,8 @@ func (s *Service) surveyOne(
 }
 
 // succeed chooses the gateway that takes the place of a retired one for a device: the nearest one
-// that it can use, and among equally near ones by their load shares or, where none is set, by how many
-// clients they have addresses for.
+// that it can use, and among equally near ones by their load shares or, where none is set, by how
+// many clients they have addresses for.
 func (s *Service) succeed(
 	ctx context.Context,
 	tx *store.Tx,

@@ -237,8 +237,8 @@ func (s *Service) moved(
 	return by, err
 }
 
-// gatewayLook is how a gateway looks by a switchover: [switchover.Moved] while two values are valid,
-// [switchover.Final] afterwards.
+// gatewayLook is how a gateway looks by a switchover: [switchover.Moved] while two values are
+// valid, [switchover.Final] afterwards.
 type gatewayLook func(*vpn.Switchover, vpn.Gateway) vpn.Gateway
 
 // move puts the new value of a switchover in the place of the old one.

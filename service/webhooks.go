@@ -107,7 +107,12 @@ func soundWebhook(h api.Webhook) error {
 	}
 	for i, e := range h.Events {
 		if !slices.Contains(api.Events, e) {
-			add(fmt.Sprintf("/events/%d", i), quoted(e), strings.Join(api.Events, ", "), "choose some of them")
+			add(
+				fmt.Sprintf("/events/%d", i),
+				quoted(e),
+				strings.Join(api.Events, ", "),
+				"choose some of them",
+			)
 		}
 	}
 	if len(h.Events) == 0 {

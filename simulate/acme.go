@@ -25,8 +25,8 @@ import (
 	"wardicon/core/pki"
 )
 
-// ACME is a CA that issues certificates by RFC 8555, as strict as it may be: nonces that count once,
-// signatures of registered accounts, and control of a name shown by TLS alone (RFC 8737).
+// ACME is a CA that issues certificates by RFC 8555, as strict as it may be: nonces that count
+// once, signatures of registered accounts, and control of a name shown by TLS alone (RFC 8737).
 type ACME struct {
 	URL       string
 	Authority string // certificate of the CA, PEM
@@ -117,7 +117,9 @@ func (a *ACME) refuse(w http.ResponseWriter, status int, kind, why string) {
 }
 
 // opened verifies a request (RFC 8555 §6.2) and finds whose it is.
-func (a *ACME) opened(r *http.Request) (payload []byte, account string, key *jose.JSONWebKey, err error) {
+func (a *ACME) opened(
+	r *http.Request,
+) (payload []byte, account string, key *jose.JSONWebKey, err error) {
 	body, err := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	if err != nil {
 		return nil, "", nil, err
@@ -215,11 +217,17 @@ func (a *ACME) newOrder(w http.ResponseWriter, payload []byte, account string) {
 	var in struct {
 		Identifiers []struct{ Type, Value string } `json:"identifiers"`
 	}
-	if json.Unmarshal(payload, &in) != nil || len(in.Identifiers) != 1 || in.Identifiers[0].Type != "dns" {
+	if json.Unmarshal(payload, &in) != nil || len(in.Identifiers) != 1 ||
+		in.Identifiers[0].Type != "dns" {
 		a.refuse(w, http.StatusBadRequest, "malformed", "one name is issued for")
 		return
 	}
-	o := &acmeOrder{id: rand.Text(), account: account, name: in.Identifiers[0].Value, token: rand.Text()}
+	o := &acmeOrder{
+		id:      rand.Text(),
+		account: account,
+		name:    in.Identifiers[0].Value,
+		token:   rand.Text(),
+	}
 	a.mu.Lock()
 	a.orders[o.id] = o
 	a.mu.Unlock()
@@ -264,10 +272,15 @@ func (a *ACME) controls(o *acmeOrder, key *jose.JSONWebKey) error {
 	if err != nil {
 		return err
 	}
-	c, err := tls.DialWithDialer(&net.Dialer{Timeout: 5 * time.Second}, "tcp", a.Dial(o.name), &tls.Config{
-		ServerName: o.name, NextProtos: []string{"acme-tls/1"},
-		InsecureSkipVerify: true, //nolint:gosec // it is judged below
-	})
+	c, err := tls.DialWithDialer(
+		&net.Dialer{Timeout: 5 * time.Second},
+		"tcp",
+		a.Dial(o.name),
+		&tls.Config{
+			ServerName: o.name, NextProtos: []string{"acme-tls/1"},
+			InsecureSkipVerify: true, //nolint:gosec // it is judged below
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -282,7 +295,8 @@ func (a *ACME) controls(o *acmeOrder, key *jose.JSONWebKey) error {
 		return err
 	}
 	if state.NegotiatedProtocol != "acme-tls/1" || !slices.Equal(leaf.DNSNames, []string{o.name}) {
-		return fmt.Errorf("%s answers with a certificate of %s", o.name, strings.Join(leaf.DNSNames, ", "))
+		return fmt.Errorf("%s answers with a certificate of %s", o.name,
+			strings.Join(leaf.DNSNames, ", "))
 	}
 	for _, e := range leaf.Extensions {
 		if e.Id.Equal(alpnExtension) && e.Critical && bytes.Equal(e.Value, want) {
@@ -302,7 +316,8 @@ func (a *ACME) finalize(w http.ResponseWriter, o *acmeOrder, payload []byte) {
 	if err == nil {
 		request, err = x509.ParseCertificateRequest(der)
 	}
-	if err != nil || request.CheckSignature() != nil || !slices.Equal(request.DNSNames, []string{o.name}) ||
+	if err != nil || request.CheckSignature() != nil ||
+		!slices.Equal(request.DNSNames, []string{o.name}) ||
 		!o.valid {
 		a.refuse(w, http.StatusForbidden, "badCSR", "a request for another name, or too early")
 		return

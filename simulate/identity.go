@@ -24,8 +24,9 @@ type Member struct {
 	Groups        []string
 }
 
-// Identity is a provider of OpenID Connect (Core 1.0, code flow) as strict as it may be: one client,
-// one address to come back to, PKCE with S256 (RFC 7636), codes that count once and for a minute.
+// Identity is a provider of OpenID Connect (Core 1.0, code flow) as strict as it may be: one
+// client, one address to come back to, PKCE with S256 (RFC 7636), codes that count once and for a
+// minute.
 type Identity struct {
 	URL string
 

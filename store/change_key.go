@@ -59,9 +59,9 @@ func unwrap(master, wrapped []byte) (k sealKeys, err error) {
 	return k, nil
 }
 
-// ChangeKey seals every secret with new keys below another master key, in one transaction, and tells
-// how many. A key file is made; one that is there already is refused. Digests stay as they are: of
-// links and tokens, which nobody could make again.
+// ChangeKey seals every secret with new keys below another master key, in one transaction, and
+// tells how many. A key file is made; one that is there already is refused. Digests stay as they
+// are: of links and tokens, which nobody could make again.
 func (s *Store) ChangeKey(ctx context.Context, next Key) (sealed int, err error) {
 	kind, salt, master := kindFile, make([]byte, 16), make([]byte, 32)
 	_, _ = rand.Read(salt)

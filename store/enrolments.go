@@ -59,8 +59,8 @@ func (tx *Tx) DeviceSecret(deviceID string, e *vpn.DeviceEnrolment) secret.Text 
 	return secret.New(made[:32])
 }
 
-// PutEnrolment keeps one for the secret in a device's files: a new one, or the same for longer where
-// it was not used.
+// PutEnrolment keeps one for the secret in a device's files: a new one, or the same for longer
+// where it was not used.
 func (tx *Tx) PutEnrolment(ctx context.Context, e *api.Enrolment, digest string) error {
 	known, err := tx.EnrolmentBy(ctx, digest)
 	switch {
@@ -124,7 +124,9 @@ func (tx *Tx) EnrolmentBy(ctx context.Context, digest string) (*Enrolment, error
 }
 
 // UseEnrolment notes for which key one was used; false where it was used meanwhile.
-func (tx *Tx) UseEnrolment(ctx context.Context, id string, key []byte, serial string) (bool, error) {
+func (tx *Tx) UseEnrolment(
+	ctx context.Context, id string, key []byte, serial string,
+) (bool, error) {
 	return tx.one(ctx, `UPDATE enrolments SET used = ?, key = ?, serial = ? WHERE id = ? AND
 		used IS NULL`, millis(tx.s.now()), key, serial, id)
 }

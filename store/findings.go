@@ -143,11 +143,14 @@ var (
 	ofGateway = holder{"gateways", "gateway_id"}
 )
 
-// emitChecked has those told who want to know when a profile gets its first error, or loses its last.
+// emitChecked has those told who want to know when a profile gets its first error, or loses its
+// last.
 func (tx *Tx) emitChecked(
 	ctx context.Context, profileID string, old []keptFinding, now []check.Finding,
 ) error {
-	before := slices.ContainsFunc(old, func(k keptFinding) bool { return k.severity == string(vpn.Error) })
+	before := slices.ContainsFunc(old, func(k keptFinding) bool {
+		return k.severity == string(vpn.Error)
+	})
 	var rules []string
 	for _, f := range now {
 		if f.Severity == vpn.Error && !slices.Contains(rules, f.Rule) {

@@ -13,8 +13,8 @@ import (
 )
 
 var _ = step(40, `
--- Key pairs of operators' devices that they sign in with; body is what is known of the public key. An
--- operator who has some has the second bit of operators.factor set.
+-- Key pairs of operators' devices that they sign in with; body is what is known of the public key.
+-- An operator who has some has the second bit of operators.factor set.
 CREATE TABLE passkeys (
     id          TEXT PRIMARY KEY,
     operator_id TEXT NOT NULL REFERENCES operators ON DELETE CASCADE,
@@ -54,8 +54,8 @@ func (tx *Tx) AddPasskey(
 	return errors.Join(tx.prove(ctx, provenPasskey, p.ID), tx.markPasskeys(ctx, operatorID))
 }
 
-// markPasskeys notes with the operator, whose row is proven, whether there are passkeys: whoever takes
-// them out of the database alone does not take the second factor away.
+// markPasskeys notes with the operator, whose row is proven, whether there are passkeys: whoever
+// takes them out of the database alone does not take the second factor away.
 func (tx *Tx) markPasskeys(ctx context.Context, operatorID string) error {
 	if _, err := tx.q.ExecContext(ctx, `UPDATE operators SET factor = (factor & ?1) |
 		CASE WHEN EXISTS (SELECT 1 FROM passkeys WHERE operator_id = ?3) THEN ?2 ELSE 0 END
@@ -88,7 +88,10 @@ func (tx *Tx) Passkeys(ctx context.Context, operatorID string) ([]api.Passkey, e
 }
 
 // Credentials are the public keys of an operator's passkeys that the service itself has kept.
-func (tx *Tx) Credentials(ctx context.Context, operatorID string) (list []webauthn.Credential, err error) {
+func (tx *Tx) Credentials(
+	ctx context.Context,
+	operatorID string,
+) (list []webauthn.Credential, err error) {
 	ids, err := tx.names(ctx, `SELECT id FROM passkeys WHERE operator_id = ? ORDER BY created, id`,
 		operatorID)
 	for _, id := range ids {
@@ -117,7 +120,9 @@ func (tx *Tx) UsePasskey(ctx context.Context, c webauthn.Credential) error {
 	}
 	var id string
 	if err := tx.q.QueryRowContext(ctx, `UPDATE passkeys SET body = ?, used = ? WHERE credential = ?
-		RETURNING id`, body, millis(tx.s.now()), c.ID).Scan(&id); err != nil {
+		RETURNING id`, body, millis(tx.s.now()), c.ID).Scan(&id); errors.Is(err, sql.ErrNoRows) {
+		return &NotFoundError{"passkey", ""} // it was removed meanwhile
+	} else if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	return tx.prove(ctx, provenPasskey, id)

@@ -5,8 +5,8 @@ import "context"
 // serviceCertificate is what the service's own certificate and its account are sealed under.
 const serviceCertificate = "acme:1"
 
-// ServiceCertificate reads what is kept of the service's own certificate under a name; nil where there
-// is nothing.
+// ServiceCertificate reads what is kept of the service's own certificate under a name; nil where
+// there is nothing.
 func (tx *Tx) ServiceCertificate(ctx context.Context, name string) ([]byte, error) {
 	return tx.secret(ctx, serviceCertificate, name)
 }

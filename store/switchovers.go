@@ -493,8 +493,8 @@ func (tx *Tx) HasCertificateOf(
 	return has, err
 }
 
-// UnrehearsedOf are profiles of a wave, from 0, that have a parcel with the new value and that the wave
-// can be rehearsed by, at most 20; none where that was done.
+// UnrehearsedOf are profiles of a wave, from 0, that have a parcel with the new value and that the
+// wave can be rehearsed by, at most 20; none where that was done.
 func (tx *Tx) UnrehearsedOf(ctx context.Context, id string, wave int) ([]string, error) {
 	return tx.names(ctx, `SELECT x.tracked FROM switchover_steps x WHERE
 		x.switchover_id = ?1 AND x.wave = ?2 AND x.built IS NOT NULL AND x.need <> 'retype'

@@ -195,8 +195,8 @@ func (tx *Tx) WebhookCalls(ctx context.Context, id string) ([]api.WebhookCall, e
 	}, callColumns+`WHERE hook_id = ? ORDER BY n DESC LIMIT 100`, id)
 }
 
-// DueCalls are those that are due, in the order in which they came: none of a webhook that an earlier
-// one still waits for.
+// DueCalls are those that are due, in the order in which they came: none of a webhook that an
+// earlier one still waits for.
 func (tx *Tx) DueCalls(ctx context.Context, limit int) ([]WebhookCall, error) {
 	return collect(ctx, tx, scanCall, callColumns+`c WHERE due <= ?1 AND NOT EXISTS (SELECT 1 FROM
 		webhook_calls e WHERE e.hook_id = c.hook_id AND e.n < c.n AND e.due > ?1) ORDER BY n LIMIT ?2`,

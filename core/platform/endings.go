@@ -8,8 +8,9 @@ import (
 	"wardicon/core/vpn"
 )
 
-// ending is the day on which a release reaches its end of support, as its makers announced it: from then
-// on its devices move to a later one. Apple, Google and the makers of phones announce no such days.
+// ending is the day on which a release reaches its end of support, as its makers announced it: from
+// then on its devices move to a later one. Apple, Google and the makers of phones announce no such
+// days.
 type ending struct {
 	platforms []vpn.Platform
 	release   string
@@ -54,8 +55,8 @@ var endings = []ending{
 	{routersOnly, "22.03", "2024-07-31"},
 }
 
-// Ending is the day (UTC) on which a release reaches its end of support; known is false where its makers
-// announced none.
+// Ending is the day (UTC) on which a release reaches its end of support; known is false where its
+// makers announced none.
 func Ending(p vpn.Platform, release string) (day time.Time, known bool) {
 	name := strings.ToLower(strings.Join(strings.Fields(release), " "))
 	for _, e := range endings {

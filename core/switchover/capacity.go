@@ -7,8 +7,8 @@ import (
 	"wardicon/core/vpn"
 )
 
-// ByCapacity weighs successors that are equally near by how many clients each has addresses for, and
-// tells whether it did: not where an operator has set a load share, or a pool is not known.
+// ByCapacity weighs successors that are equally near by how many clients each has addresses for,
+// and tells whether it did: not where an operator has set a load share, or a pool is not known.
 func ByCapacity(list []vpn.Gateway) bool {
 	for _, g := range list {
 		if g.LoadShare != 0 || Capacity(g.Pool) == 0 {
@@ -21,9 +21,9 @@ func ByCapacity(list []vpn.Gateway) bool {
 	return true
 }
 
-// Capacity is how many clients a pool has addresses for, in the family that has the fewest; networks
-// are in CIDR form. Each IPv4 network leaves out its own address, the broadcast address and that of
-// the gateway. It is 0 without a network, and at most 2^31 - 1.
+// Capacity is how many clients a pool has addresses for, in the family that has the fewest;
+// networks are in CIDR form. Each IPv4 network leaves out its own address, the broadcast address
+// and that of the gateway. It is 0 without a network, and at most 2^31 - 1.
 func Capacity(pool []string) int {
 	sums := map[bool]float64{}
 	for _, text := range pool {

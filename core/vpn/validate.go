@@ -697,8 +697,8 @@ func (in *inspector) origin(pointer, v string) {
 	}
 }
 
-// Private tells whether nobody on the way can read what is sent to an address: it is reached by TLS, or
-// by HTTP on this host.
+// Private tells whether nobody on the way can read what is sent to an address: it is reached by
+// TLS, or by HTTP on this host.
 func Private(u *url.URL) bool {
 	addr, err := netip.ParseAddr(u.Hostname())
 	here := u.Hostname() == "localhost" || err == nil && addr.IsLoopback()

@@ -493,7 +493,8 @@ type Organisation struct {
 	Factors bool `json:"factors" required:"false"`
 
 	// Two operators are needed to export a CA's key or the archive of a group, to override an error
-	// temporarily, to change the severity of a rule, and to let somebody sign in who could then decide.
+	// temporarily, to change the severity of a rule, and to let somebody sign in who could then
+	// decide.
 	FourEyes bool `json:"four_eyes" required:"false"`
 
 	// Hours after which the service asks each gateway again what it answers; 0 asks only when

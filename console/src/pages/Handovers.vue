@@ -106,9 +106,9 @@ const reissue = (id: string) =>
   </p>
   <Notice :text="wrong" />
   <p v-if="total === 0" class="panel">
-    No handovers yet. Build a parcel on the page of a
-    <RouterLink to="/profiles">profile</RouterLink> and hand it over there, or hand over to a group
-    below.
+    No handovers yet. Build a parcel on the
+    <RouterLink to="/profiles">page of its profile</RouterLink> and hand it over there, or hand over
+    to a group below.
   </p>
   <div v-else class="board mb-4">
     <section v-for="s in steps" :key="s.state" class="panel" :aria-labelledby="`board-${s.state}`">

@@ -40,8 +40,8 @@ function load(query: ListQuery, signal: AbortSignal) {
 <template>
   <PageHead title="Rehearsals" />
   <p class="soft">
-    Trial connections with parcels, as devices would make them. A parcel is rehearsed on the page of
-    its <RouterLink to="/profiles">profile</RouterLink>.
+    Trial connections with parcels, as devices would make them. A parcel is rehearsed on the
+    <RouterLink to="/profiles">page of its profile</RouterLink>.
   </p>
   <section class="panel mb-4" aria-labelledby="matrix">
     <h2 id="matrix">Last rehearsal of each gateway</h2>

@@ -54,6 +54,8 @@ async function go() {
         wanted.value = true
         return
       }
+      if (e instanceof ServiceError && e.kind === 'passkey-wanted')
+        throw new Error(say('Your password alone is not enough: sign in with your passkey.'))
       throw e
     }
   })

@@ -3,7 +3,7 @@
 import { computed, nextTick, ref, watch } from 'vue'
 import { api, ask } from '../api/client'
 import { asked } from '../api/confirm'
-import { passkeyAnswer } from '../api/passkeys'
+import { capable, passkeyAnswer } from '../api/passkeys'
 import { useSession } from '../api/session'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
@@ -96,6 +96,9 @@ async function prove() {
         pointer="/code"
         required
       />
+      <p v-if="onlyPasskey && !capable()">
+        This browser cannot use passkeys: update it, or use another one.
+      </p>
       <Notice :text="wrong" />
       <div class="d-flex flex-wrap gap-2 mt-3">
         <BButton
@@ -109,7 +112,7 @@ async function prove() {
           >Confirm</BButton
         >
         <BButton
-          v-if="session.operator?.passkeys"
+          v-if="session.operator?.passkeys && capable()"
           :variant="onlyPasskey ? 'primary' : 'outline-secondary'"
           :disabled="busy"
           @click="byPasskey"

@@ -51,7 +51,7 @@ const undo = () =>
         >Cancel</BButton
       >
       <BButton
-        v-else-if="job.result?.moved"
+        v-else-if="job.kind === 'selection' && job.result?.moved"
         class="alters ms-2"
         size="sm"
         variant="outline-secondary"

@@ -76,9 +76,9 @@ func (g *gatewaySide) own(s *section, psk bool, id string) {
 	s.close()
 }
 
-// second is the offer of IKEv2 for devices that have moved, where the daemon tells them from others:
-// by another identity of the gateway, or by their own with another pre-shared key. nil where there
-// is none.
+// second is the offer of IKEv2 for devices that have moved, where the daemon tells them from
+// others: by another identity of the gateway, or by their own with another pre-shared key. nil
+// where there is none.
 func (g *gatewaySide) second(auth vpn.IKEv2Auth) *vpn.IKEv2Offer {
 	if g.Next == nil || g.Next.Offers.IKEv2 == nil ||
 		!slices.Contains(g.Next.Offers.IKEv2.Auth, auth) {
