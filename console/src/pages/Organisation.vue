@@ -88,7 +88,7 @@ async function save() {
       label="Public URL of this service"
       pointer="/links"
       placeholder="https://connect.skerryline.example"
-      help="Links in emails start with it. Without one, no links are sent."
+      help="Links in emails start with it; without one, no links are sent. Passkeys belong to its host name."
     />
     <Field
       v-model="draft.enrol"
@@ -123,7 +123,7 @@ async function save() {
       v-model="draft.four_eyes"
       kind="check"
       label="Sensitive actions need the approval of a second operator"
-      help="To export a CA's key or a group's archive, to override an error, to change a severity."
+      help="To export a CA's key or a group's archive, to override an error, to change a severity, and to let somebody sign in who could then approve."
     />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <BButton type="submit" variant="primary" class="alters mt-2" :disabled="busy">Save</BButton>

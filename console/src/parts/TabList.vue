@@ -48,7 +48,7 @@ async function move(e: KeyboardEvent) {
 .tab-list {
   display: flex;
   gap: 0.25rem;
-  overflow-x: auto;
+  flex-wrap: wrap; /* none is out of sight on a phone */
   border-bottom: 1px solid var(--wi-line);
   margin-bottom: 1rem;
 }
