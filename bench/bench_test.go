@@ -72,6 +72,7 @@ func run(only string) error {
 		{"logs", logs},
 		{"rehearsals", rehearsals},
 		{"sizes", sizes},
+		{"console", pageScripts},
 	} {
 		if only == "" || only == part.name {
 			known = true
@@ -446,11 +447,21 @@ const program = "../bin/wardicon"
 
 // startTime is how long a service takes from its start to its first answer.
 func startTime(dir string) (took time.Duration, err error) {
+	begin := time.Now()
+	err = served(dir, func(string) error {
+		took = time.Since(begin)
+		return nil
+	})
+	return took, err
+}
+
+// served starts the service on a folder, does something with its address once it answers, and stops it.
+func served(dir string, do func(address string) error) error {
 	const address = "127.0.0.1:17481"
 	cmd := exec.Command(program, "serve", "--data", dir, "--listen", address)
 	begin := time.Now()
 	if err := cmd.Start(); err != nil {
-		return 0, err
+		return err
 	}
 	for {
 		res, err := http.Get("http://" + address + "/ready")
@@ -459,16 +470,16 @@ func startTime(dir string) (took time.Duration, err error) {
 			break
 		}
 		if time.Since(begin) > 20*time.Second {
-			return 0, err
+			return err
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
-	took = time.Since(begin)
+	err := do("http://" + address)
 	_ = cmd.Process.Signal(os.Interrupt)
-	if err := cmd.Wait(); err != nil {
-		return 0, fmt.Errorf("the service did not stop well: %w", err)
+	if stopped := cmd.Wait(); stopped != nil {
+		err = errors.Join(err, fmt.Errorf("the service did not stop well: %w", stopped))
 	}
-	return took, nil
+	return err
 }
 
 var asset = regexp.MustCompile(`(?:src|href)="(/assets/[^"]+)"`)
