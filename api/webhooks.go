@@ -73,6 +73,8 @@ const (
 	EventReportClosed      = "report.closed"
 	EventBlocked           = "profile.blocked"
 	EventUnblocked         = "profile.unblocked"
+	EventFindingNew        = "finding.new"
+	EventFindingEnded      = "finding.ended"
 	EventRehearsalPassed   = "rehearsal.passed"
 	EventRehearsalFailed   = "rehearsal.failed"
 	EventExpiry            = "certificate.expiring"
@@ -85,9 +87,9 @@ const (
 // Events lists them.
 var Events = []string{
 	EventHandoverMade, EventHandoverOpened, EventHandoverFetched, EventHandoverRecalled,
-	EventReport, EventReportClosed, EventBlocked, EventUnblocked, EventRehearsalPassed,
-	EventRehearsalFailed, EventExpiry, EventIssued, EventRevoked, EventSwitchoverChanged,
-	EventSignInRefused,
+	EventReport, EventReportClosed, EventBlocked, EventUnblocked, EventFindingNew,
+	EventFindingEnded, EventRehearsalPassed, EventRehearsalFailed, EventExpiry, EventIssued,
+	EventRevoked, EventSwitchoverChanged, EventSignInRefused,
 }
 
 // LoggedEvent is the event that a line of the audit log tells of; empty where none does.

@@ -32,9 +32,9 @@ var scripted = []struct{ name, path, there string }{
 	{"profiles", "/profiles", "tbody tr:nth-child(20)"},
 	{"gateways", "/gateways", "tbody tr:nth-child(20)"},
 	{"findings", "/findings", "tbody tr:nth-child(20)"},
-	{"rules", "/rules", "main h2, tbody tr"},
+	{"rules", "/rules", "details.rule"},
 	{"audit log", "/log", "tbody tr"},
-	{"calendar", "/calendar", "main h2, tbody tr"},
+	{"calendar", "/calendar", "main h2"},
 }
 
 // pageScripts measures how long the scripts of the console's pages run in Chromium, on the large

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"time"
@@ -20,6 +23,7 @@ type copyFlags struct {
 	every      time.Duration
 	keep       int
 	recipients []string
+	mirror     string
 }
 
 func (c *copyFlags) add(cmd *cobra.Command) {
@@ -29,13 +33,32 @@ func (c *copyFlags) add(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&c.keep, "backup-keep", 14, "number of copies to keep")
 	cmd.Flags().StringSliceVar(&c.recipients, "backup-recipient", nil, "public keys that the "+
 		"copies are encrypted for; wardicon service backup-key makes one")
+	cmd.Flags().StringVar(&c.mirror, "mirror-to", "", "folder on another disk that is kept up to date "+
+		"with the database while the service runs (default: none)")
 }
 
 func (c *copyFlags) settings() copies.Settings {
 	return copies.Settings{To: c.to, Every: c.every, Keep: c.keep, Recipients: c.recipients}
 }
 
-func (c *copyFlags) check() error { return c.settings().Check() }
+func (c *copyFlags) check() error {
+	return errors.Join(c.settings().Check(), copies.CheckMirror(c.mirror))
+}
+
+// mirrored begins to mirror an open database where that is wanted, and returns how that ends.
+func (h *host) mirrored(ctx context.Context, s *store.Store, log *slog.Logger) (end func() error, err error) {
+	if h.copies.mirror == "" {
+		return func() error { return nil }, nil
+	}
+	m, err := copies.OpenMirror(ctx, h.data, h.copies.mirror, log)
+	if err != nil {
+		return nil, err
+	}
+	s.LeaveLog()
+	h.synced = m.Synced
+	log.Info("mirroring the database", "folder", h.copies.mirror)
+	return func() error { return m.Close(context.WithoutCancel(ctx)) }, nil
+}
 
 func (a *app) backupKey() *cobra.Command {
 	var to string
@@ -74,34 +97,28 @@ into the setting backup-recipient.`,
 
 func (a *app) restore() *cobra.Command {
 	var h host
-	var from, key string
+	var from, key, at string
 	var check bool
 	cmd := &cobra.Command{
 		Use:   "restore",
-		Short: "Restore an encrypted copy of the database, or check that it could be",
+		Short: "Restore the database from a copy or a mirror, or check that it could be",
 		Args:  exactly(),
-		Long: `Decrypts a copy that "wardicon serve --backup-to" made into a data folder that has no
-database, and reads every page, value and record of it. The master key must be in the folder, or be
-named by --key-file or --passphrase-file. --check does the same in a temporary folder, and leaves
-nothing behind. --from may be a folder of
-copies: then it is the newest one.`,
+		Long: `Restores the database into a data folder that has none, from an encrypted copy that "wardicon
+serve --backup-to" made, or from the mirror that "--mirror-to" kept, and reads every page, value and
+record of it. The master key must be in the folder, or be named by --key-file or --passphrase-file.
+--check does the same in a temporary folder, and leaves nothing behind. --from may be a folder of
+copies: then it is the newest one. A mirror can also be restored as it was at a time of the last
+three days (--at).`,
 		Example: "  wardicon service restore --from wardicon-20261130T030000Z.db.age \\\n" +
 			"      --backup-key backup.key --data /var/lib/wardicon\n" +
 			"  wardicon service restore --from /srv/backup --backup-key backup.key \\\n" +
-			"      --key-file master.key --check",
+			"      --key-file master.key --check\n" +
+			"  wardicon service restore --from /srv/wardicon-mirror --at 2026-11-30T12:30:00Z \\\n" +
+			"      --key-file master.key --data /var/lib/wardicon",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if from == "" || key == "" {
-				return usage("expected --from, a copy or a folder of copies, and --backup-key")
-			}
-			if info, err := os.Stat(from); err == nil && info.IsDir() {
-				list, err := copies.List(from)
-				if err != nil {
-					return err
-				}
-				if len(list) == 0 {
-					return missing("there is no copy in %s", from)
-				}
-				from = list[len(list)-1].Path
+			source, err := a.source(from, key, at)
+			if err != nil {
+				return err
 			}
 			master, err := a.masterKey(h)
 			if err != nil {
@@ -125,7 +142,7 @@ copies: then it is the newest one.`,
 					"move it away first", folder)
 			}
 			part := to + ".restoring"
-			if err := copies.Open(from, key, part); err != nil {
+			if err := source.write(cmd.Context(), part); err != nil {
 				return err
 			}
 			defer func() {
@@ -144,12 +161,12 @@ copies: then it is the newest one.`,
 				return errFindings
 			}
 			if check {
-				a.say("%s can be restored: values and records checked: %d; all are intact", from,
-					found.Looked)
+				a.say("%s can be restored: values and records checked: %d; all are intact",
+					source.name, found.Looked)
 				return os.Remove(part)
 			}
-			a.say("restored %s to %s: values and records checked: %d; all are intact", from,
-				h.data, found.Looked)
+			a.say("restored %s to %s: values and records checked: %d; all are intact",
+				source.name, h.data, found.Looked)
 			if err := os.Rename(part, to); err != nil {
 				return err
 			}
@@ -157,8 +174,58 @@ copies: then it is the newest one.`,
 		},
 	}
 	h.dataFlags(cmd)
-	cmd.Flags().StringVar(&from, "from", "", "copy, or folder of copies: then the newest")
-	cmd.Flags().StringVar(&key, "backup-key", "", "file that service backup-key made")
+	cmd.Flags().StringVar(&from, "from", "", "copy, folder of copies (then the newest), or mirror")
+	cmd.Flags().StringVar(&key, "backup-key", "", "file that service backup-key made, for a copy")
+	cmd.Flags().StringVar(&at, "at", "", "time of the state to restore from a mirror, such as "+
+		"2026-11-30T12:30:00Z (default: the latest)")
 	cmd.Flags().BoolVar(&check, "check", false, "only check that it could be restored")
 	return cmd
+}
+
+// restoreSource is what a database is restored from: what it is called, and how it is written into a new
+// file.
+type restoreSource struct {
+	name  string
+	write func(ctx context.Context, to string) error
+}
+
+func (a *app) source(from, key, at string) (*restoreSource, error) {
+	if from == "" {
+		return nil, usage("--from: found nothing, expected a copy, a folder of copies or a mirror")
+	}
+	if copies.IsMirror(from) {
+		var moment time.Time
+		if at != "" {
+			var err error
+			if moment, err = time.Parse(time.RFC3339, at); err != nil {
+				return nil, usage("--at: found %q, expected a time such as 2026-11-30T12:30:00Z", at)
+			}
+		}
+		s := &restoreSource{name: from}
+		s.write = func(ctx context.Context, to string) error {
+			of, err := copies.OpenMirrored(ctx, from, moment, to)
+			s.name = fmt.Sprintf("%s as of %s", from, of.UTC().Format(time.RFC3339))
+			return err
+		}
+		return s, nil
+	}
+	switch {
+	case at != "":
+		return nil, usage("--at is for a mirror, and %s is none", from)
+	case key == "":
+		return nil, usage("--backup-key: found nothing, expected the file that opens copies")
+	}
+	if info, err := os.Stat(from); err == nil && info.IsDir() {
+		list, err := copies.List(from)
+		if err != nil {
+			return nil, err
+		}
+		if len(list) == 0 {
+			return nil, missing("there is no copy in %s, and it is no mirror", from)
+		}
+		from = list[len(list)-1].Path
+	}
+	return &restoreSource{from, func(_ context.Context, to string) error {
+		return copies.Open(from, key, to)
+	}}, nil
 }

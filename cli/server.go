@@ -53,6 +53,7 @@ type host struct {
 	probeInternal           bool
 	logForm                 string
 	copies                  copyFlags
+	synced                  func() time.Time // until when the mirror has all; nil without one
 	trails                  trailFlags
 }
 
@@ -201,6 +202,7 @@ func (h *host) run(
 	}
 	requests := metrics.NewRequests()
 	opts.Measure = requests.Note
+	svc.MeasureProbes(requests.NoteProbe)
 	server := httpapi.Server(httpapi.New(svc, log, opts), log)
 	server.TLSConfig = shown
 	if h.resolver != "" {
@@ -370,7 +372,7 @@ func (h *host) besides(
 ) error {
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics.Handler(svc, requests,
-		metrics.Build{Version: Version, Commit: Commit}, log, time.Now))
+		metrics.Build{Version: Version, Commit: Commit}, h.synced, log, time.Now))
 	if err := h.aside(ctx, background, "--metrics", h.metrics, shown.Clone(), log, mux); err != nil {
 		return err
 	}
@@ -443,10 +445,15 @@ starting, and changes nothing.`,
 			if err == nil && len(h.selfNames) > 0 {
 				err = h.selfMade(log)
 			}
+			var unmirror func() error
+			if err == nil {
+				unmirror, err = h.mirrored(ctx, s, log)
+			}
 			if err == nil {
 				err = h.run(ctx, svc, log, func(address string) {
 					log.Info("listening", "address", address, "data", h.data, "version", Version)
 				})
+				err = errors.Join(err, unmirror())
 			}
 			return errors.Join(err, s.Close())
 		},

@@ -44,19 +44,26 @@ func (s Settings) Check() error {
 	if _, err := s.recipients(); err != nil {
 		return err
 	}
-	switch info, err := os.Stat(s.To); {
+	switch {
 	case s.Every < time.Minute:
 		return fmt.Errorf("backup-every: found %s, expected at least a minute", s.Every)
 	case s.Keep < 1:
 		return fmt.Errorf("backup-keep: found %d, expected at least 1", s.Keep)
-	case err != nil:
-		return fmt.Errorf("backup-to: %w; make the folder first", err)
-	case !info.IsDir():
-		return fmt.Errorf("backup-to %s: found a file, expected a folder", s.To)
 	}
-	f, err := os.CreateTemp(s.To, ".wardicon-check-")
+	return writable("backup-to", s.To)
+}
+
+// writable refuses a folder that is none, or that takes no file.
+func writable(setting, folder string) error {
+	switch info, err := os.Stat(folder); {
+	case err != nil:
+		return fmt.Errorf("%s: %w; make the folder first", setting, err)
+	case !info.IsDir():
+		return fmt.Errorf("%s %s: found a file, expected a folder", setting, folder)
+	}
+	f, err := os.CreateTemp(folder, ".wardicon-check-")
 	if err != nil {
-		return fmt.Errorf("backup-to %s: no file can be made there: %w", s.To, err)
+		return fmt.Errorf("%s %s: no file can be made there: %w", setting, folder, err)
 	}
 	return errors.Join(f.Close(), os.Remove(f.Name()))
 }

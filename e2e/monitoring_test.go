@@ -38,7 +38,7 @@ func TestMonitoring(t *testing.T) {
 		return l.Addr().String()
 	}
 	metrics, collector := free(), free()
-	p := serve(t, setUp(t), "--metrics", metrics)
+	p := serve(t, setUp(t), "--metrics", metrics, "--mirror-to", t.TempDir())
 	if res, err := http.Get(p.url + "/api/v1/start"); err == nil {
 		_ = res.Body.Close()
 	}

@@ -483,7 +483,7 @@ func TestNothingLeaks(t *testing.T) {
 		t.Fatal(err)
 	}
 	scraped := httptest.NewRecorder()
-	metrics.Handler(f.svc, metrics.NewRequests(), metrics.Build{}, slog.New(slog.DiscardHandler), time.Now).ServeHTTP(scraped, scrape)
+	metrics.Handler(f.svc, metrics.NewRequests(), metrics.Build{}, nil, slog.New(slog.DiscardHandler), time.Now).ServeHTTP(scraped, scrape)
 	hidden := []string{
 		passcode,
 		strings.ReplaceAll(passcode, "-", ""),

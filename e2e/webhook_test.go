@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -82,10 +83,15 @@ func (v *receiver) check(r *http.Request, body []byte) {
 	}
 }
 
-func (v *receiver) got() (list []string) {
+// told are the events that it took.
+func (v *receiver) told() []api.Event {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	for _, e := range v.events {
+	return slices.Clone(v.events)
+}
+
+func (v *receiver) got() (list []string) {
+	for _, e := range v.told() {
 		list = append(list, e.Event)
 	}
 	return list
@@ -169,6 +175,23 @@ func TestWebhooks(t *testing.T) {
 	if len(got) < 2 || got[0] != "certificate.issued" || got[len(got)-1] != "certificate.revoked" &&
 		got[1] != "certificate.revoked" {
 		t.Errorf("it was told %v", got)
+	}
+	// Of findings below errors it is told by profile: those that are new, and those that have ended.
+	run(0, "", "service", "webhook", "change", "Tickets", "--event", "finding.new,finding.ended")
+	for _, step := range []struct{ encrypted, event string }{
+		{"true", api.EventFindingEnded}, {"false", api.EventFindingNew},
+	} {
+		run(0, "", "device", "change", "Purser laptop 3", "--encrypted="+step.encrypted)
+		told := func(e api.Event) bool {
+			return e.Event == step.event && e.Noun == "profile" && e.Name == "Purser laptop 3 to Norrvik" &&
+				strings.Contains(e.Detail, "warning saved-unencrypted")
+		}
+		for end := time.Now().Add(20 * time.Second); !slices.ContainsFunc(v.told(), told); {
+			if time.Now().After(end) {
+				t.Fatalf("%s did not come: %+v", step.event, v.told())
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -40,6 +40,7 @@ type collector struct {
 	build  Build
 	log    *slog.Logger
 	now    func() time.Time
+	synced func() time.Time
 
 	mu   sync.Mutex
 	at   time.Time
@@ -99,17 +100,30 @@ var (
 		"Sign-ins that were refused since the start.", nil, nil)
 	build = prometheus.NewDesc("wardicon_build_info", "Which program it is.",
 		[]string{"version", "commit", "go"}, nil)
+	mirrored = prometheus.NewDesc("wardicon_mirror_synced_timestamp_seconds",
+		"Until when the mirror of the database has all that was written; 0 before the first time.", nil, nil)
 )
 
-// Requests measures how requests are answered.
-type Requests struct{ took *prometheus.HistogramVec }
+// Requests measures how requests are answered, and how long probes of gateways take.
+type Requests struct{ took, probes *prometheus.HistogramVec }
 
 // NewRequests begins to.
 func NewRequests() *Requests {
-	return &Requests{prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "wardicon_http_request_duration_seconds", Help: "How long requests took.",
-		Buckets: []float64{.001, .005, .025, .1, .5, 2.5, 10},
-	}, []string{"method", "route", "status"})}
+	return &Requests{
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "wardicon_http_request_duration_seconds", Help: "How long requests took.",
+			Buckets: []float64{.001, .005, .025, .1, .5, 2.5, 10},
+		}, []string{"method", "route", "status"}),
+		probes: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "wardicon_probe_duration_seconds", Help: "How long probes of gateways took, by result.",
+			Buckets: []float64{.05, .1, .25, .5, 1, 2.5, 5, 10, 30},
+		}, []string{"answers"}),
+	}
+}
+
+// NoteProbe notes a probe of a gateway and its result.
+func (q *Requests) NoteProbe(result string, took time.Duration) {
+	q.probes.WithLabelValues(result).Observe(took.Seconds())
 }
 
 // methods are those that are told apart; what else is sent is one.
@@ -123,14 +137,16 @@ func (q *Requests) Note(method, route string, status int, took time.Duration) {
 	q.took.WithLabelValues(method, route, strconv.Itoa(status/100)+"xx").Observe(took.Seconds())
 }
 
-// Handler serves the numbers in the text form that collectors read.
+// Handler serves the numbers in the text form that collectors read. Synced tells until when the mirror of
+// the database has all; nil where there is none.
 func Handler(
-	source Source, requests *Requests, what Build, log *slog.Logger, now func() time.Time,
+	source Source, requests *Requests, what Build, synced func() time.Time, log *slog.Logger,
+	now func() time.Time,
 ) http.Handler {
 	r := prometheus.NewRegistry()
 	r.MustRegister(
-		&collector{source: source, build: what, log: log, now: now},
-		requests.took,
+		&collector{source: source, build: what, synced: synced, log: log, now: now},
+		requests.took, requests.probes,
 		collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 	)
@@ -143,7 +159,7 @@ func Handler(
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next,
-		emails, calls, jobs, rehearsals, switchovers, reports, auditLines, refused, build} {
+		emails, calls, jobs, rehearsals, switchovers, reports, auditLines, refused, build, mirrored} {
 		ch <- d
 	}
 }
@@ -162,6 +178,13 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	for _, m := range c.last {
 		ch <- m
+	}
+	if c.synced != nil {
+		until := 0.0
+		if at := c.synced(); !at.IsZero() {
+			until = float64(at.UnixMilli()) / 1000
+		}
+		ch <- prometheus.MustNewConstMetric(mirrored, prometheus.GaugeValue, until)
 	}
 }
 

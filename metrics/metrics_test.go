@@ -48,7 +48,8 @@ func TestMetrics(t *testing.T) {
 	now := time.Unix(1.7e9, 0)
 	s, requests := &source{}, metrics.NewRequests()
 	requests.Note("BREW", "/api/v1/devices", 404, 20*time.Millisecond)
-	handler := metrics.Handler(s, requests, metrics.Build{Version: "1.2"},
+	requests.NoteProbe("matches", 300*time.Millisecond)
+	handler := metrics.Handler(s, requests, metrics.Build{Version: "1.2"}, func() time.Time { return now },
 		slog.New(slog.DiscardHandler), func() time.Time { return now })
 	read := func() string {
 		t.Helper()
@@ -69,7 +70,9 @@ func TestMetrics(t *testing.T) {
 		`wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`,
 		`wardicon_gateways{answers="no-response"} 3`, `wardicon_webhook_calls_waiting 6`,
 		`wardicon_jobs{state="running"} 1`, `wardicon_audit_lines_total 99`,
-		`wardicon_sign_ins_refused_total 8`,
+		`wardicon_sign_ins_refused_total 8`, `wardicon_mirror_synced_timestamp_seconds 1.7e+09`,
+		`wardicon_probe_duration_seconds_bucket{answers="matches",le="0.25"} 0`,
+		`wardicon_probe_duration_seconds_bucket{answers="matches",le="0.5"} 1`,
 		`wardicon_http_request_duration_seconds_bucket{method="other",route="/api/v1/devices",` +
 			`status="4xx",le="0.025"} 1`,
 	} {

@@ -43,6 +43,8 @@ type asking struct {
 
 	inner bool // loopback, link-local and the machine's own addresses are asked too
 
+	measure func(result string, took time.Duration) // of every probe; may be nil
+
 	mu      sync.Mutex
 	running map[string]*probedNow
 }
@@ -82,6 +84,11 @@ func (s *Service) Resolver(server string) {
 			return d.DialContext(ctx, network, server)
 		},
 	}
+}
+
+// MeasureProbes has the time that each probe takes told, with its result.
+func (s *Service) MeasureProbes(note func(result string, took time.Duration)) {
+	s.asking.measure = note
 }
 
 // ProbeInternal lets gateways be asked at loopback, at link-local addresses and at the machine's
@@ -159,9 +166,13 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 	}
 	limited, stop := context.WithTimeout(ctx, probeTime)
 	defer stop()
+	begun := time.Now()
 	p = s.asked(limited, g)
 	if err := ctx.Err(); err != nil {
 		return p, err
+	}
+	if s.asking.measure != nil {
+		s.asking.measure(string(p.State()), time.Since(begun))
 	}
 	before, err := s.store.Read().LatestProbe(ctx, g.ID, s.now().Add(-probeFresh))
 	if err != nil {

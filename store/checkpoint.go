@@ -14,6 +14,10 @@ const (
 	hugeLog        = 256 << 20 // bytes at which writers wait until it is written back whole
 )
 
+// LeaveLog leaves it to somebody else who is at work on the database to write the log back: a mirror
+// must have read it before.
+func (s *Store) LeaveLog() { s.left.Store(true) }
+
 // checkpoints writes the log back until the context ends.
 func (s *Store) checkpoints(ctx context.Context) {
 	clock := time.NewTicker(checkpointTick)
@@ -23,6 +27,9 @@ func (s *Store) checkpoints(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-clock.C:
+		}
+		if s.left.Load() {
+			continue
 		}
 		info, err := os.Stat(s.path + "-wal")
 		if err != nil || info.Size() < smallLog {

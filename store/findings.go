@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -159,9 +160,9 @@ func (tx *Tx) emitChecked(
 	}
 	switch {
 	case len(rules) > 0 && !before:
-		return tx.emitFor(ctx, api.EventBlocked, profileID, strings.Join(rules, ", "))
+		return tx.emitFor(ctx, ofProfile, api.EventBlocked, profileID, strings.Join(rules, ", "))
 	case len(rules) == 0 && before:
-		return tx.emitFor(ctx, api.EventUnblocked, profileID, "")
+		return tx.emitFor(ctx, ofProfile, api.EventUnblocked, profileID, "")
 	}
 	return nil
 }
@@ -212,6 +213,7 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 		}
 	}
 	still := map[string]bool{}
+	var fresh, ended []string // severity and rule
 	for _, f := range findings {
 		k := keptOf(f)
 		still[k.key()] = true
@@ -225,6 +227,7 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 			k.since = first
 		} else {
 			k.since = now
+			fresh = append(fresh, k.severity+" "+k.rule)
 		}
 		if err := tx.addFinding(ctx, of, d.ID, k); err != nil {
 			return err
@@ -238,6 +241,7 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 			continue
 		}
 		still[k.key()] = true // one line for all of the same rule and field
+		ended = append(ended, k.severity+" "+k.rule)
 		if _, err := tx.q.ExecContext(
 			ctx,
 			`INSERT INTO past_findings (`+of.column+
@@ -252,7 +256,22 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 			return fmt.Errorf("database: %w", err)
 		}
 	}
-	return nil
+	return tx.emitFindings(ctx, of, d.ID, fresh, ended)
+}
+
+// emitFindings has those told who want to know of every finding that is new, or has ended.
+func (tx *Tx) emitFindings(ctx context.Context, of holder, id string, fresh, ended []string) error {
+	var errs []error
+	for event, list := range map[string][]string{
+		api.EventFindingNew: fresh, api.EventFindingEnded: ended,
+	} {
+		if len(list) > 0 {
+			slices.Sort(list)
+			list = slices.Compact(list)
+			errs = append(errs, tx.emitFor(ctx, of, event, id, strings.Join(list, ", ")))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // keptFinding is a finding as its row has it.

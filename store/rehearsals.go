@@ -108,7 +108,7 @@ func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	if r.State == api.RehearsalFailed {
 		event = api.EventRehearsalFailed
 	}
-	if err := tx.emitFor(ctx, event, r.ProfileID, r.Result.Cause); err != nil {
+	if err := tx.emitFor(ctx, ofProfile, event, r.ProfileID, r.Result.Cause); err != nil {
 		return err
 	}
 	_, err = tx.q.ExecContext(ctx, `INSERT INTO rehearsal_cells SELECT gateway_id, protocol,

@@ -90,7 +90,7 @@ func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	return tx.emitFor(ctx, api.EventReport, r.ProfileID, r.Message)
+	return tx.emitFor(ctx, ofProfile, api.EventReport, r.ProfileID, r.Message)
 }
 
 // CloseReport notes that one was dealt with.

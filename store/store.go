@@ -34,6 +34,7 @@ type Store struct {
 	now   func() time.Time
 
 	behind  *sql.DB // writes the log back
+	left    atomic.Bool
 	ended   func()  // ends what does that
 	writer  writer
 	closed  atomic.Bool

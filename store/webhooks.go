@@ -136,24 +136,35 @@ func (tx *Tx) Emit(ctx context.Context, e api.Event) error {
 const CallsDue = "webhook call"
 
 // emitFor has those told who want to know of something that happened to a profile.
-func (tx *Tx) emitFor(ctx context.Context, event, profileID, detail string) error {
+func (tx *Tx) emitFor(ctx context.Context, of holder, event, id, detail string) error {
 	hooks, err := tx.Webhooks(ctx)
 	if err != nil || !slices.ContainsFunc(hooks, func(h api.Webhook) bool {
 		return slices.Contains(h.Events, event)
 	}) {
 		return err
 	}
-	p, err := Profiles.Row(ctx, tx, profileID)
-	var none *NotFoundError
-	if errors.As(err, &none) {
+	e := api.Event{Event: event, Noun: "profile", ID: id, Detail: detail}
+	if of == ofGateway {
+		g, err := Gateways.Get(ctx, tx, id)
+		if err != nil {
+			return unlessGone(err)
+		}
+		e.Noun, e.Name = "gateway", g.Name
+		return tx.Emit(ctx, e)
+	}
+	p, err := Profiles.Row(ctx, tx, id)
+	if err != nil {
+		return unlessGone(err)
+	}
+	e.Name = p.Device + " to " + p.Gateway
+	return tx.Emit(ctx, e)
+}
+
+func unlessGone(err error) error {
+	if none := new(NotFoundError); errors.As(err, &none) {
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	return tx.Emit(ctx, api.Event{
-		Event: event, Noun: "profile", ID: p.ID, Name: p.Device + " to " + p.Gateway, Detail: detail,
-	})
+	return err
 }
 
 // WebhookCall is something that a webhook is to be told.
