@@ -47,6 +47,8 @@ elsewhere, "request" creates the signing request, and "answer" imports the certi
 		a.certificateRevoke(),
 		a.enrol(),
 		a.enrolments(),
+		a.certificateOrder(),
+		a.certificateOrders(),
 		a.expiries(),
 	)
 }
@@ -217,7 +219,7 @@ name below the organisation's domain.`,
 	}
 	cmd.Flags().StringVar(&authority, "authority", "", "authority that issues it")
 	cmd.Flags().
-		StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
+		StringSliceVar(&names, "name", nil, "host name or email address that both sides check")
 	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting)")
 	return cmd
 }

@@ -59,7 +59,7 @@ kept elsewhere. Import the signed certificate with "answer".`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&authority, "authority", "", "CA that is to sign it")
-	f.StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
+	f.StringSliceVar(&names, "name", nil, "host name or email address that both sides check")
 	f.StringVar(&made, "new-authority", "", "name of a new issuing CA")
 	f.StringVar(&kind, "kind", "p256", "key type of the new CA: p256, p384 or rsa3072")
 	f.StringVar(&to, "out", "", "file to write the request to (standard output)")

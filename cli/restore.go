@@ -193,10 +193,13 @@ func (a *app) source(from, key, at string) (*restoreSource, error) {
 	if from == "" {
 		return nil, usage("--from: found nothing, expected a copy, a folder of copies or a mirror")
 	}
+	info, err := os.Stat(from)
+	if err != nil {
+		return nil, usage("--from: %w", err)
+	}
 	if copies.IsMirror(from) {
 		var moment time.Time
 		if at != "" {
-			var err error
 			if moment, err = time.Parse(time.RFC3339, at); err != nil {
 				return nil, usage("--at: found %q, expected a time such as 2026-11-30T12:30:00Z", at)
 			}
@@ -215,7 +218,7 @@ func (a *app) source(from, key, at string) (*restoreSource, error) {
 	case key == "":
 		return nil, usage("--backup-key: found nothing, expected the file that opens copies")
 	}
-	if info, err := os.Stat(from); err == nil && info.IsDir() {
+	if info.IsDir() {
 		list, err := copies.List(from)
 		if err != nil {
 			return nil, err

@@ -55,8 +55,8 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 			add(fmt.Errorf("name-server: found %q, expected an IP address and a port", h.resolver))
 		}
 	}
-	if h.acme.directory != "" {
-		_, err := h.acme.client()
+	if h.acme.directory != "" || len(h.acme.names) > 0 {
+		_, err := h.acme.orderer(h.zone)
 		add(err)
 	}
 	if h.contact != "" {

@@ -159,9 +159,9 @@ func (h *host) run(
 	if err := closed(); err != nil {
 		log.Warn("core dumps cannot be disabled", "error", err)
 	}
-	secure := h.cert != "" || h.acme.directory != ""
+	secure := h.cert != "" || h.acme.own()
 	var shown *tls.Config
-	if h.acme.directory != "" {
+	if h.acme.own() {
 		var err error
 		if shown, err = h.acme.shown(svc, log); err != nil {
 			return err
@@ -221,6 +221,13 @@ func (h *host) run(
 	if h.probeInternal {
 		svc.ProbeInternal()
 	}
+	if h.acme.directory != "" {
+		orders, err := h.acme.orderer(h.zone)
+		if err != nil {
+			return errors.Join(err, listener.Close())
+		}
+		svc.OrderBy(orders)
+	}
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
 	if h.zone != "" {
@@ -237,6 +244,7 @@ func (h *host) run(
 			stop()
 			return errors.Join(fmt.Errorf("--look-listen: %w", err), listener.Close())
 		}
+		names.Texts = svc.ChallengeTexts
 		log.Info("serving DNS", "zone", h.zone, "address", names.Address())
 		background.Go(func() { names.Run(work) })
 	}

@@ -67,6 +67,18 @@ func (p *process) logged() string {
 	return p.log.String()
 }
 
+// said is the line of its log with a message.
+func (p *process) said(msg string) (line struct{ Msg, Address string }) {
+	p.t.Helper()
+	for text := range strings.Lines(p.logged()) {
+		if json.Unmarshal([]byte(text), &line) == nil && line.Msg == msg {
+			return line
+		}
+	}
+	p.t.Errorf("it does not say %q", msg)
+	return line
+}
+
 // command makes a command line of wardicon in a process of its own.
 func command(args ...string) *exec.Cmd {
 	cmd := exec.Command(os.Args[0], args...)

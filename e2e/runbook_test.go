@@ -74,6 +74,7 @@ var runbooks = map[string]map[string]ended{
 		"certificate answer": {2, "engine.pem"}, // the vault has not signed it yet
 		"serve ":             {1, "chain.pem"},
 		"certificate sign":   {2, "norrvik.csr"},
+		"certificate order ": {2, "norrvik.csr"},
 	},
 	"docs/explaining.md": {
 		"explain /var/log/syslog": {1, "one profile"}, "explain -": {1, "Nothing is known"},
@@ -92,9 +93,8 @@ var runbooks = map[string]map[string]ended{
 		"organisation change --four-eyes":      {1, "a second owner"},
 		"operator approval grant":              {4, "no approval"},
 		"serve --data /var/lib/wardicon --bac": {1, "backup-recipient"},
-		"service restore":                      {1, "/srv/wardicon-copies"},
-		"service restore --from /srv/wardicon-copies --backup-key backup.key --key-file master.key --data": {
-			2, "a database there"},
+		"serve --data /var/lib/wardicon --mir": {1, "/srv/wardicon-mirror"},
+		"service restore":                      {2, "there is no file or folder"},
 		"service change-key":  {1, "/etc/wardicon"},
 		"service webhook add": {1, "no such host"}, "service webhook": {4, "no webhook"},
 		"service mail test":    {1, "mail.skerryline.example"},

@@ -105,6 +105,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	if opts.SecurityContact != "" {
 		r.Get("/.well-known/security.txt", a.securityText)
 	}
+	r.Get(service.ChallengePath+"{token}", a.challengeAnswer)
 	r.Get("/lists/{name}", a.revocationList)
 	r.Get(service.SignInBack, a.signInBack)
 	a.enrolling(r)
@@ -221,6 +222,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.inventory()
 	a.directory()
 	a.deliveries()
+	a.orders()
 	a.authorities()
 	a.certificates()
 	a.enrolments()

@@ -32,6 +32,9 @@ type Server struct {
 	note Note
 	log  *slog.Logger
 	rate *rate.Limiter
+	// Texts are the TXT records at a name below the zone, without it; may be nil.
+	Texts func(name string) []string
+
 	udp  net.PacketConn
 	tcp  net.Listener
 }
@@ -111,6 +114,9 @@ func (s *Server) answer(ctx context.Context, w dns.ResponseWriter, q *dns.Msg) {
 		a.Rcode = dns.RcodeRefused
 	default:
 		a.Authoritative = true
+		if s.texts(a, q.Question[0].Qtype, name) {
+			break
+		}
 		s.fill(a, q.Question[0].Qtype, name == s.zone)
 		s.see(ctx, w.RemoteAddr(), name)
 	}
@@ -118,6 +124,20 @@ func (s *Server) answer(ctx context.Context, w dns.ResponseWriter, q *dns.Msg) {
 		a.SetEdns0(1232, false)
 	}
 	_ = w.WriteMsg(a) // who has gone needs no answer
+}
+
+// texts answers with the TXT records at a name, where there are some.
+func (s *Server) texts(a *dns.Msg, kind uint16, name string) bool {
+	if s.Texts == nil || kind != dns.TypeTXT {
+		return false
+	}
+	list := s.Texts(strings.TrimSuffix(name, "."+s.zone))
+	for _, text := range list {
+		a.Answer = append(a.Answer, &dns.TXT{
+			Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET}, Txt: []string{text},
+		})
+	}
+	return len(list) > 0
 }
 
 // fill names who is responsible; caches keep nothing (RFC 2308 §5).

@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"sync"
 
 	"github.com/GehirnInc/crypt/sha512_crypt"
 
 	"wardicon/api"
+	"wardicon/core/format"
 	"wardicon/core/format/daemons"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
@@ -102,7 +104,38 @@ func (s *Service) configured(
 			Name: f.Name, Purpose: f.Purpose, Private: f.Private, Content: f.Content,
 		})
 	}
-	return out, nil
+	ordered, err := orderedFiles(ctx, tx, g)
+	out.Files = append(out.Files, ordered...)
+	return out, err
+}
+
+// orderedFiles are the certificate that an ACME CA issued for a gateway, under the names by which its
+// daemons' configuration knows it; the key is there already.
+func orderedFiles(ctx context.Context, tx *store.Tx, g *vpn.Gateway) (list []api.Handed, err error) {
+	o, err := tx.Order(ctx, g.ID)
+	if none := new(store.NotFoundError); errors.As(err, &none) || err == nil && o.Expires == nil {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	chain, err := pki.Certificates(g.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	add := func(ending, purpose, content string) {
+		list = append(list, api.Handed{
+			Name: format.FileName(g.Name, ending), Purpose: purpose, Content: []byte(content),
+		})
+	}
+	add("-certificate.pem", "The gateway's certificate; goes to /etc/swanctl/x509", pki.Bundle(chain[0]))
+	add("-chain.pem", "The certificate and those between it and its root, as TLS servers send them",
+		g.Certificate)
+	for i, c := range chain[1:] {
+		add(fmt.Sprintf("-between%d.pem", i+1), "One of those between it and its root; goes to /etc/swanctl/x509ca",
+			pki.Bundle(c))
+	}
+	return list, nil
 }
 
 // gatewaySites are the routers that connect a site through a gateway without translating its

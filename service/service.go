@@ -45,6 +45,7 @@ type Service struct {
 
 	directoryOnce sync.Mutex // one reading of the directory at a time
 	asking        *asking
+	ordering      *ordering // of gateways' certificates; nil where nothing is ordered
 
 	rehearsing *rehearsing
 	loose      *loose
@@ -208,7 +209,7 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
-		s.ReadDirectories, s.WatchSwitchovers, s.CallWebhooks,
+		s.ReadDirectories, s.WatchSwitchovers, s.CallWebhooks, s.KeepOrders,
 	} {
 		all.Go(func() { work(ctx) })
 	}

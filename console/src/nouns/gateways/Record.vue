@@ -12,6 +12,7 @@ import OfferForm from '../../parts/OfferForm.vue'
 import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../../parts/offers'
 import GatewayRehearsals from '../../parts/GatewayRehearsals.vue'
 import HistoryList from '../../parts/HistoryList.vue'
+import OrderPanel from '../../parts/OrderPanel.vue'
 import ProbePanel from '../../parts/ProbePanel.vue'
 import PageHead from '../../parts/PageHead.vue'
 import RecordForm from '../../parts/RecordForm.vue'
@@ -391,6 +392,7 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
   <template v-if="row">
     <TabPanel of="keys">
       <GatewayCertificate :id="row.id" :version="row.version" @changed="reload" />
+      <OrderPanel :id="row.id" @changed="reload" />
       <GatewaySide :id="row.id" :name="row.name" />
     </TabPanel>
     <TabPanel of="probe"><ProbePanel :id="row.id" @changed="load" /></TabPanel>
