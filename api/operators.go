@@ -1,6 +1,9 @@
 package api
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // Operator signs in to the console or the API.
 type Operator struct {
@@ -21,6 +24,8 @@ type Operator struct {
 	Provider bool `json:"provider"`
 	// When last.
 	SignedIn *time.Time `json:"signed_in,omitempty"`
+	// What their changes are confined to; nothing where they may change all that their role allows.
+	Confined *Confinement `json:"confined,omitempty"`
 	// Number of open sessions and tokens.
 	Sessions int       `json:"sessions"`
 	Created  time.Time `json:"created"`
@@ -103,3 +108,31 @@ type Entry struct {
 	// Address of the provider to go to.
 	Address string `json:"address"`
 }
+
+// Confinement is what an issuer's changes, files and secrets are confined to. People, their devices
+// and accounts must be in one of the groups, gateways among those that are named; profiles with their
+// parcels and handovers must be within both, as far as each is given.
+type Confinement struct {
+	// Groups of people.
+	Groups []string `json:"groups"`
+	// Identifiers of gateways.
+	Gateways []string `json:"gateways"`
+}
+
+// String says it, after a role.
+func (c *Confinement) String() string {
+	if c.Empty() {
+		return ""
+	}
+	var list []string
+	if len(c.Groups) > 0 {
+		list = append(list, "groups "+strings.Join(c.Groups, ", "))
+	}
+	if len(c.Gateways) > 0 {
+		list = append(list, "gateways "+strings.Join(c.Gateways, ", "))
+	}
+	return ", confined to " + strings.Join(list, " and ")
+}
+
+// Empty tells whether it confines nobody.
+func (c *Confinement) Empty() bool { return c == nil || len(c.Groups)+len(c.Gateways) == 0 }

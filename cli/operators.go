@@ -40,9 +40,10 @@ func (a *app) operatorCommands() *cobra.Command {
 		Short: "Manage who can sign in, and with which role (owners only)",
 		Long: `Operators have a role. An auditor reads everything but secrets; an issuer does the
 daily work on records, plans, parcels and certificates; an owner also manages operators,
-authorities, signing, mail and the severity of rules. A new operator gets a password for the first
-sign-in, which must then be changed.`,
-		Example: "  wardicon operator add pilot --role issuer\n  wardicon operator change pilot " +
+authorities, signing, mail and the severity of rules. An issuer can be confined to groups of people and
+to gateways: everything else they only read, as an auditor does. A new operator gets a password for the
+first sign-in, which must then be changed.`,
+		Example: "  wardicon operator add pilot --role issuer --group crew\n  wardicon operator change pilot " +
 			"--role auditor\n  wardicon operator reset pilot",
 	}
 	operators := list(a, listing[api.Operator]{
@@ -50,7 +51,7 @@ sign-in, which must then be changed.`,
 		about:   "Lists operators with role, state, second factor and last sign-in.",
 		plural:  "operators",
 		example: "  wardicon operator list",
-		columns: []string{"name", "role", "state", "second factor", "last sign-in", "sessions"},
+		columns: []string{"name", "role", "confined to", "state", "second factor", "last sign-in", "sessions"},
 		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Operator],
 			error) {
 			return c.Operators(ctx, q)
@@ -61,10 +62,12 @@ sign-in, which must then be changed.`,
 				last = o.SignedIn.Local().Format(moment)
 			}
 			factor := map[bool]string{true: "on", false: "off"}[o.SecondFactor || o.Passkeys]
-			return table.Row{o.Name, o.Role, operatorState(o), factor, last, o.Sessions}
+			within := strings.TrimPrefix(o.Confined.String(), ", confined to ")
+			return table.Row{o.Name, o.Role, within, operatorState(o), factor, last, o.Sessions}
 		},
 	})
 	role := "issuer"
+	var bounds bounds
 	add := &cobra.Command{
 		Use:     "add NAME",
 		Short:   "Add an operator",
@@ -73,12 +76,17 @@ sign-in, which must then be changed.`,
 		Example: "  wardicon operator add pilot --role issuer",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				made, err := c.AddOperator(ctx, args[0], role)
+				confined, err := bounds.confinement(ctx, c)
+				if err != nil {
+					return err
+				}
+				made, err := c.AddOperator(ctx, args[0], role, confined)
 				return a.firstPassword(made, err)
 			})
 		},
 	}
 	add.Flags().StringVar(&role, "role", "issuer", "owner, issuer or auditor")
+	bounds.flags(add)
 	return group(root, operators, add, a.operatorChange(), a.operatorReset(),
 		a.approvalCommands(), &cobra.Command{
 			Use:   "remove NAME",
@@ -104,6 +112,32 @@ sign-in, which must then be changed.`,
 				})
 			},
 		})
+}
+
+// bounds are what an issuer is confined to, by names.
+type bounds struct{ groups, gateways []string }
+
+func (b *bounds) flags(cmd *cobra.Command) {
+	cmd.Flags().StringSliceVar(&b.groups, "group", nil, "confine their changes to people in this group, "+
+		"with their devices, accounts and profiles")
+	cmd.Flags().StringSliceVar(&b.gateways, "gateway", nil, "confine their changes to this gateway and its "+
+		"profiles")
+}
+
+// confinement finds the gateways; nil where nothing was given.
+func (b *bounds) confinement(ctx context.Context, c *client.Client) (*api.Confinement, error) {
+	if len(b.groups)+len(b.gateways) == 0 {
+		return nil, nil
+	}
+	out := &api.Confinement{Groups: append([]string{}, b.groups...), Gateways: []string{}}
+	for _, name := range b.gateways {
+		g, err := findGateway(ctx, c, name)
+		if err != nil {
+			return nil, err
+		}
+		out.Gateways = append(out.Gateways, g.ID)
+	}
+	return out, nil
 }
 
 func operatorState(o api.Operator) string {
@@ -133,7 +167,8 @@ func (a *app) firstPassword(made api.NewOperator, err error) error {
 
 func (a *app) operatorChange() *cobra.Command {
 	var role string
-	var disabled bool
+	var disabled, free bool
+	var bounds bounds
 	cmd := &cobra.Command{
 		Use:   "change NAME",
 		Short: "Change an operator's role, disable or enable it",
@@ -154,18 +189,30 @@ func (a *app) operatorChange() *cobra.Command {
 				if cmd.Flags().Changed("disabled") {
 					o.Disabled = disabled
 				}
-				if o, err = c.ChangeOperator(ctx, o.ID, o.Role, o.Disabled); err != nil {
+				confined, err := bounds.confinement(ctx, c)
+				if err != nil {
+					return err
+				}
+				if free {
+					confined = &api.Confinement{Groups: []string{}, Gateways: []string{}}
+				}
+				if o, err = c.ChangeOperator(ctx, o.ID, o.Role, o.Disabled, confined); err != nil {
 					return err
 				}
 				return a.print(
 					o,
-					func(table.Writer) { a.say("%s: %s, %s", o.Name, o.Role, operatorState(o)) },
+					func(table.Writer) { a.say("%s: %s%s, %s", o.Name, o.Role, o.Confined, operatorState(o)) },
 				)
 			})
 		},
 	}
 	cmd.Flags().StringVar(&role, "role", "", "owner, issuer or auditor")
 	cmd.Flags().BoolVar(&disabled, "disabled", false, "disable sign-in")
+	bounds.flags(cmd)
+	cmd.Flags().BoolVar(&free, "unconfined", false, "confine their changes no longer")
+	for _, other := range []string{"group", "gateway"} {
+		cmd.MarkFlagsMutuallyExclusive("unconfined", other)
+	}
 	return cmd
 }
 

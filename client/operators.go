@@ -15,17 +15,36 @@ func (c *Client) Operators(ctx context.Context, q Query) (api.Page[api.Operator]
 	return get[api.Page[api.Operator]](ctx, c, "/operators", q.values())
 }
 
-// AddOperator adds an operator with a password for the first sign-in.
-func (c *Client) AddOperator(ctx context.Context, name, role string) (api.NewOperator, error) {
-	return post[api.NewOperator](ctx, c, "/operators", map[string]any{"name": name, "role": role})
+// AddOperator adds an operator with a password for the first sign-in, confined or not (nil).
+func (c *Client) AddOperator(
+	ctx context.Context, name, role string, confined *api.Confinement,
+) (api.NewOperator, error) {
+	body := map[string]any{"name": name, "role": role}
+	if confined != nil {
+		body["confined"] = whole(confined)
+	}
+	return post[api.NewOperator](ctx, c, "/operators", body)
 }
 
-// ChangeOperator changes role or state of an operator.
+// whole has a list where there is none.
+func whole(c *api.Confinement) api.Confinement {
+	return api.Confinement{
+		Groups: append([]string{}, c.Groups...), Gateways: append([]string{}, c.Gateways...),
+	}
+}
+
+// ChangeOperator changes role or state of an operator, and what they are confined to: nil leaves that as
+// it is, an empty one ends it.
 func (c *Client) ChangeOperator(
 	ctx context.Context,
 	id, role string,
 	disabled bool,
+	confined *api.Confinement,
 ) (api.Operator, error) {
+	body := map[string]any{"role": role, "disabled": disabled}
+	if confined != nil {
+		body["confined"] = whole(confined)
+	}
 	return ask[api.Operator](
 		ctx,
 		c,
@@ -33,7 +52,7 @@ func (c *Client) ChangeOperator(
 		"/operators/"+url.PathEscape(id),
 		nil,
 		nil,
-		map[string]any{"role": role, "disabled": disabled},
+		body,
 	)
 }
 

@@ -23,7 +23,7 @@ func TestFourEyes(t *testing.T) {
 	words := secret.New("kelp-72-Driftwood-lantern-oar")
 	operator := func(name, role string) *client.Client {
 		t.Helper()
-		made, err := f.client.AddOperator(ctx, name, role)
+		made, err := f.client.AddOperator(ctx, name, role, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -38,11 +38,11 @@ func TestFourEyes(t *testing.T) {
 		return c
 	}
 	pilot, mate := operator("pilot", "owner"), operator("mate", "issuer")
-	stoker, err := f.client.AddOperator(ctx, "stoker", "issuer")
+	stoker, err := f.client.AddOperator(ctx, "stoker", "issuer", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.client.ChangeOperator(ctx, stoker.Operator.ID, "issuer", true); err != nil {
+	if _, err := f.client.ChangeOperator(ctx, stoker.Operator.ID, "issuer", true, nil); err != nil {
 		t.Fatal(err)
 	}
 	run(0, "", "organisation", "change", "--four-eyes")
@@ -89,15 +89,15 @@ func TestFourEyes(t *testing.T) {
 			return err
 		},
 		"promote": func(c *client.Client) error {
-			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "owner", false)
+			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "owner", false, nil)
 			return errors.Join(err, disable(f, stoker.Operator.ID, err))
 		},
 		"enable": func(c *client.Client) error {
-			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "issuer", false)
+			_, err := c.ChangeOperator(ctx, stoker.Operator.ID, "issuer", false, nil)
 			return errors.Join(err, disable(f, stoker.Operator.ID, err))
 		},
 		"add": func(c *client.Client) error {
-			made, err := c.AddOperator(ctx, "cook", "issuer")
+			made, err := c.AddOperator(ctx, "cook", "issuer", nil)
 			if err == nil {
 				err = f.client.RemoveOperator(ctx, made.Operator.ID)
 			}
@@ -136,7 +136,7 @@ func TestFourEyes(t *testing.T) {
 			t.Errorf("%s: it can be done twice", name)
 		}
 	}
-	if _, err := f.client.AddOperator(ctx, "guest", "auditor"); err != nil {
+	if _, err := f.client.AddOperator(ctx, "guest", "auditor", nil); err != nil {
 		t.Errorf("an auditor, who decides nothing, is not added: %v", err)
 	}
 	_, err = f.client.Archive(ctx, "", "pursers")
@@ -169,6 +169,6 @@ func disable(f *fleet, id string, done error) error {
 	if done != nil {
 		return nil
 	}
-	_, err := f.client.ChangeOperator(f.t.Context(), id, "issuer", true)
+	_, err := f.client.ChangeOperator(f.t.Context(), id, "issuer", true, nil)
 	return err
 }

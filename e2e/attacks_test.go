@@ -486,7 +486,7 @@ func TestAttackDatabase(t *testing.T) {
 	if _, err := auditor.Overview(ctx); err == nil {
 		t.Error("a forged session counts at all")
 	}
-	pilot, err := f.client.AddOperator(ctx, "pilot", "auditor")
+	pilot, err := f.client.AddOperator(ctx, "pilot", "auditor", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -88,7 +88,7 @@ func TestBoard(t *testing.T) {
 		t.Error("something was built for a lost device")
 	}
 
-	made, err := f.client.AddOperator(t.Context(), "pilot", "auditor")
+	made, err := f.client.AddOperator(t.Context(), "pilot", "auditor", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -135,7 +135,7 @@ func TestRolesWithBodies(t *testing.T) {
 		by := f.client
 		password := demo.OwnerPassword
 		if role != "owner" {
-			made, err := f.client.AddOperator(ctx, role, role)
+			made, err := f.client.AddOperator(ctx, role, role, nil)
 			if err != nil {
 				t.Fatal(err)
 			}

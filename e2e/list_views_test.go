@@ -47,7 +47,7 @@ func TestListViews(t *testing.T) {
 			t.Errorf("%+v", p)
 		}
 	}
-	made, err := f.client.AddOperator(t.Context(), "pilot", "auditor")
+	made, err := f.client.AddOperator(t.Context(), "pilot", "auditor", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -218,8 +218,15 @@ func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
 		return
 	}
-	ctx = huma.WithContext(ctx, service.AsRole(ctx.Context(), session.Operator.Name, session.Role))
-	next(huma.WithValue(ctx, bearerKey{}, session))
+	as := service.AsOperator(ctx.Context(), session.Operator, session.Role)
+	if err := a.within(as, session.Operator, op, ctx.Param("id")); err != nil {
+		p, _ := a.answer(ctx.Context(), err).(*api.Problem)
+		ctx.SetHeader("Content-Type", "application/problem+json")
+		ctx.SetStatus(p.Status)
+		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
+		return
+	}
+	next(huma.WithValue(huma.WithContext(ctx, as), bearerKey{}, session))
 }
 
 // session is the one of a token, if it allows what an operation needs.

@@ -16,6 +16,8 @@ type newOperatorInput struct {
 		Name string `json:"name" required:"true" maxLength:"200"`
 		// owner, issuer or auditor.
 		Role string `json:"role" required:"true" maxLength:"20"`
+		// What the changes of an issuer are confined to; without it, to nothing.
+		Confined *api.Confinement `json:"confined" required:"false"`
 	}
 }
 
@@ -26,6 +28,8 @@ type operatorInput struct {
 		Role string `json:"role" required:"true" maxLength:"20"`
 		// It cannot sign in.
 		Disabled bool `json:"disabled" required:"false"`
+		// What the changes of an issuer are confined to. Without it that stays; with empty lists it ends.
+		Confined *api.Confinement `json:"confined" required:"false"`
 	}
 }
 
@@ -104,7 +108,7 @@ func (a *handlers) operators() {
 	)
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *newOperatorInput) (api.NewOperator, error) {
-		return a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
+		return a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role, in.Body.Confined)
 	})
 	handle(
 		a,
@@ -121,7 +125,7 @@ func (a *handlers) operators() {
 			),
 		),
 		func(ctx context.Context, in *operatorInput) (api.Operator, error) {
-			return a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
+			return a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled, in.Body.Confined)
 		},
 	)
 	handle(

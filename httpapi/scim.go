@@ -61,6 +61,9 @@ func (a *handlers) provisioning(r chi.Router) {
 		// No cookie: another site's page could send it.
 		session, err := a.session(r.Context(), bearer(r.Header.Get("Authorization"), ""),
 			r.Header.Get("User-Agent"), map[string]any{roleNeeded: role})
+		if err == nil && session.Operator.Confined != nil {
+			err = service.ErrRole
+		}
 		if err != nil {
 			p, _ := a.answer(r.Context(), err).(*api.Problem)
 			w.Header().Set("Content-Type", "application/scim+json")

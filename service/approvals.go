@@ -34,7 +34,7 @@ func approvedAlready(context.Context, *store.Tx) error { return nil }
 
 // admits demands two for whatever lets somebody sign in who could then decide: with one alone an
 // owner could make the second operator. Auditors decide nothing.
-func (s *Service) admits(ctx context.Context, action, object, role, name string) (
+func (s *Service) admits(ctx context.Context, action, object, role, name string, confined *api.Confinement) (
 	use func(context.Context, *store.Tx) error, err error,
 ) {
 	if err := ownerOnly(ctx); err != nil {
@@ -48,7 +48,8 @@ func (s *Service) admits(ctx context.Context, action, object, role, name string)
 		"operator-change": "let the operator %s sign in as %s",
 		"operator-reset":  "give the operator %s (%s) a new password",
 	}[action]
-	return s.approved(ctx, action, object+" "+role, fmt.Sprintf(what, name, role), RoleOwner)
+	as := role + confined.String()
+	return s.approved(ctx, action, object+" "+as, fmt.Sprintf(what, name, as), RoleOwner)
 }
 
 // approved tells whether another operator has said yes to what this one is about to do, where that

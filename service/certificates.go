@@ -41,6 +41,9 @@ func (s *Service) IssueToDevice(
 	names []string,
 	days int,
 ) (row api.Certificate, err error) {
+	if err := s.Permits(ctx, "device", deviceID); err != nil {
+		return row, err
+	}
 	err = settle(
 		ctx,
 		s,

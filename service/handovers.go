@@ -57,6 +57,9 @@ func (s *Service) MakeHandover(
 			"sheets are printed for groups",
 		)
 	}
+	if err := s.Permits(ctx, "profile", profileID); err != nil {
+		return made, err
+	}
 	err = settle(
 		ctx,
 		s,

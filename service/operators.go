@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -202,6 +203,7 @@ func firstPassword() (secret.Text, error) {
 func (s *Service) AddOperator(
 	ctx context.Context,
 	name, role string,
+	confined *api.Confinement,
 ) (made api.NewOperator, err error) {
 	if err := ownerOnly(ctx); err != nil {
 		return made, err
@@ -221,7 +223,10 @@ func (s *Service) AddOperator(
 	if len(problems) > 0 {
 		return made, &vpn.Problems{Object: "operator", List: problems}
 	}
-	use, err := s.admits(ctx, "operator-add", name, role, name)
+	if confined, err = s.confine(ctx, role, confined); err != nil {
+		return made, err
+	}
+	use, err := s.admits(ctx, "operator-add", name, role, name, confined)
 	if err != nil {
 		return made, err
 	}
@@ -245,29 +250,42 @@ func (s *Service) AddOperator(
 				"choose another one",
 			)
 		}
+		if err == nil && confined != nil {
+			err = tx.PutConfinement(ctx, o.ID, confined)
+		}
 		if err != nil {
 			return err
 		}
 		made.Operator, err = store.Operators.Row(ctx, tx, o.ID)
 		return errors.Join(err, use(ctx, tx),
-			audit(ctx, tx, "add", "operator", o.ID, name+", "+role))
+			audit(ctx, tx, "add", "operator", o.ID, name+", "+role+confined.String()))
 	})
 	made.Password = password.Reveal()
 	return made, err
 }
 
-// ChangeOperator gives an operator another role, or keeps it from signing in; its sessions end.
-// There is always an owner left.
+// ChangeOperator gives an operator another role, confines them, or keeps them from signing in; their
+// sessions end. There is always an owner left. A nil confinement leaves it as it is, an empty one ends it.
 func (s *Service) ChangeOperator(
 	ctx context.Context,
 	id, role string,
 	disabled bool,
+	confined *api.Confinement,
 ) (row api.Operator, err error) {
 	use := approvedAlready
-	if before, err := store.Operators.Row(ctx, s.store.Read(), id); err != nil {
+	before, err := store.Operators.Row(ctx, s.store.Read(), id)
+	if err != nil {
 		return row, err
-	} else if before.Disabled && !disabled || !Allows(before.Role, role) && !disabled {
-		if use, err = s.admits(ctx, "operator-change", id, role, before.Name); err != nil {
+	}
+	if confined == nil {
+		confined = before.Confined
+	}
+	if confined, err = s.confine(ctx, role, confined); err != nil {
+		return row, err
+	}
+	if before.Disabled && !disabled || !Allows(before.Role, role) && !disabled ||
+		before.Confined != nil && !reflect.DeepEqual(before.Confined, confined) && !disabled {
+		if use, err = s.admits(ctx, "operator-change", id, role, before.Name, confined); err != nil {
 			return row, err
 		}
 	}
@@ -281,8 +299,8 @@ func (s *Service) ChangeOperator(
 				"choose one of them",
 			)
 		}
-		o.Role, o.Disabled = role, disabled
-		return use(ctx, tx)
+		o.Role, o.Disabled, o.Confined = role, disabled, confined
+		return errors.Join(use(ctx, tx), tx.PutConfinement(ctx, o.ID, confined))
 	})
 	if err != nil {
 		return row, err
@@ -297,7 +315,7 @@ func (s *Service) ResetOperator(ctx context.Context, id string) (made api.NewOpe
 	if err != nil {
 		return made, err
 	}
-	use, err := s.admits(ctx, "operator-reset", id, before.Role, before.Name)
+	use, err := s.admits(ctx, "operator-reset", id, before.Role, before.Name, before.Confined)
 	if err != nil {
 		return made, err
 	}
@@ -362,7 +380,7 @@ func (s *Service) editOperator(
 				action,
 				"operator",
 				id,
-				fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled),
+				fmt.Sprintf("%s, %s%s, disabled %t", o.Name, o.Role, o.Confined.String(), o.Disabled),
 			),
 		)
 	})

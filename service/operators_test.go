@@ -37,8 +37,8 @@ func TestOperators(t *testing.T) {
 	ctx := service.AsRole(t.Context(), "owner", service.RoleOwner)
 	for _, role := range []string{service.RoleIssuer, service.RoleAuditor, ""} {
 		as := service.AsRole(t.Context(), "somebody", role)
-		_, add := svc.AddOperator(as, "pilot", service.RoleOwner)
-		_, change := svc.ChangeOperator(as, owner.Operator.ID, service.RoleOwner, false)
+		_, add := svc.AddOperator(as, "pilot", service.RoleOwner, nil)
+		_, change := svc.ChangeOperator(as, owner.Operator.ID, service.RoleOwner, false, nil)
 		_, reset := svc.ResetOperator(as, owner.Operator.ID)
 		for what, err := range map[string]error{
 			"add":    add,
@@ -51,15 +51,15 @@ func TestOperators(t *testing.T) {
 			}
 		}
 	}
-	_, err := svc.AddOperator(ctx, "pilot", "captain")
+	_, err := svc.AddOperator(ctx, "pilot", "captain", nil)
 	refusedAt(t, "a role that is none", err, "/role", "captain")
-	_, err = svc.AddOperator(ctx, " pilot", service.RoleIssuer)
+	_, err = svc.AddOperator(ctx, " pilot", service.RoleIssuer, nil)
 	refusedAt(t, "a name with a space", err, "/name", "characters")
-	made, err := svc.AddOperator(ctx, "pilot", service.RoleIssuer)
+	made, err := svc.AddOperator(ctx, "pilot", service.RoleIssuer, nil)
 	if err != nil || !made.Operator.MustChange || len(made.Password) < 20 {
 		t.Fatalf("%+v (%v)", made.Operator, err)
 	}
-	_, err = svc.AddOperator(ctx, "PILOT", service.RoleIssuer)
+	_, err = svc.AddOperator(ctx, "PILOT", service.RoleIssuer, nil)
 	refusedAt(t, "a name that is taken", err, "/name", "another operator")
 	enter := func(password, code string) (string, store.Session, error) {
 		c.turn(10 * time.Minute) // past the throttle
@@ -120,9 +120,9 @@ func TestOperators(t *testing.T) {
 		t.Errorf("the first password still works: %v", err)
 	}
 
-	_, err = svc.ChangeOperator(ctx, owner.Operator.ID, service.RoleIssuer, false)
+	_, err = svc.ChangeOperator(ctx, owner.Operator.ID, service.RoleIssuer, false, nil)
 	refusedAt(t, "the last owner demoted", err, "/role", "last owner")
-	_, err = svc.ChangeOperator(ctx, owner.Operator.ID, service.RoleOwner, true)
+	_, err = svc.ChangeOperator(ctx, owner.Operator.ID, service.RoleOwner, true, nil)
 	refusedAt(t, "the last owner shut out", err, "/role", "last owner")
 	refusedAt(
 		t,
@@ -131,7 +131,7 @@ func TestOperators(t *testing.T) {
 		"/role",
 		"last owner",
 	)
-	if _, err := svc.ChangeOperator(ctx, pilot.Operator.ID, service.RoleAuditor, true); err != nil {
+	if _, err := svc.ChangeOperator(ctx, pilot.Operator.ID, service.RoleAuditor, true, nil); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := svc.Session(ctx, bearer, service.Caller{}); !errors.Is(err, service.ErrNoSession) {

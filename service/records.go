@@ -63,6 +63,9 @@ func (u *Records[R, Row, P]) add(ctx context.Context, tx *store.Tx, r P) (row Ro
 	if err := u.fit(ctx, tx, r); err != nil {
 		return row, err
 	}
+	if err := u.s.permits(ctx, tx, (*R)(r)); err != nil {
+		return row, err
+	}
 	if err := u.table.Insert(ctx, tx, r); err != nil {
 		return row, u.taken(err)
 	}
@@ -106,6 +109,9 @@ func (u *Records[R, Row, P]) change(
 	if err != nil {
 		return row, err
 	}
+	if err := u.s.permits(ctx, tx, old); err != nil {
+		return row, err
+	}
 	P(old).Normalise()
 	stamp := *u.meta(old)
 	if version != 0 && version != stamp.Version {
@@ -125,6 +131,9 @@ func (u *Records[R, Row, P]) change(
 	*u.meta(changed) = stamp
 	u.table.CarrySecrets(old, changed, keep)
 	if err := u.fit(ctx, tx, changed); err != nil {
+		return row, err
+	}
+	if err := u.s.permits(ctx, tx, (*R)(changed)); err != nil {
 		return row, err
 	}
 	if err := u.touch(ctx, tx, old); err != nil {
@@ -167,6 +176,9 @@ func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 func (u *Records[R, Row, P]) remove(ctx context.Context, tx *store.Tx, id string) error {
 	r, err := u.get(ctx, tx, id)
 	if err != nil {
+		return err
+	}
+	if err := u.s.permits(ctx, tx, r); err != nil {
 		return err
 	}
 	row, err := u.table.Row(ctx, tx, id)

@@ -119,7 +119,10 @@ func (s *Service) ClockBehind(ctx context.Context) (time.Time, error) {
 type actorKey struct{}
 
 // acting is who does something: an operator with a role, or the service itself.
-type acting struct{ name, role string }
+type acting struct {
+	name, role string
+	confined   *api.Confinement // what changes are confined to; nil where they are not
+}
 
 // As says who acts in a context, with the role of an owner. Every change is logged under this name.
 func As(ctx context.Context, operator string) context.Context {
@@ -128,7 +131,7 @@ func As(ctx context.Context, operator string) context.Context {
 
 // AsRole says who acts in a context, and in which role.
 func AsRole(ctx context.Context, operator, role string) context.Context {
-	return context.WithValue(ctx, actorKey{}, acting{operator, role})
+	return context.WithValue(ctx, actorKey{}, acting{operator, role, nil})
 }
 
 func actor(ctx context.Context) string {

@@ -29,7 +29,7 @@ var Operators = &Table[api.Operator, api.Operator]{
 		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor & 1, o.factor & 2 != 0, " +
 			"o.signed_in, o.created, EXISTS (SELECT 1 FROM operator_links k WHERE k.operator_id = o.id), " +
 			"(SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
-			"s.expires > unixepoch() * 1000)",
+			"s.expires > unixepoch() * 1000), " + confinedColumns,
 		scan:   scanOperator,
 		search: []string{"o.name"},
 		first:  "name",
@@ -49,6 +49,8 @@ var Operators = &Table[api.Operator, api.Operator]{
 func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 	var signedIn sql.NullInt64
 	var created int64
+	var confined bool
+	var people, gateways string
 	if err := scan(
 		&o.ID,
 		&o.Name,
@@ -61,6 +63,9 @@ func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 		&created,
 		&o.Provider,
 		&o.Sessions,
+		&confined,
+		&people,
+		&gateways,
 	); err != nil {
 		return o, err
 	}
@@ -69,7 +74,8 @@ func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 		at := fromMillis(signedIn.Int64)
 		o.SignedIn = &at
 	}
-	return o, nil
+	o.Confined, err = scanConfinement(confined, people, gateways)
+	return o, err
 }
 
 // HasOperators tells whether the first start is over.
@@ -183,7 +189,7 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 	if err == nil {
 		_, err = tx.q.ExecContext(
 			ctx,
-			`UPDATE operators SET factor = (factor & 2) | ?1, factor_step = CASE WHEN ?1 THEN
+			`UPDATE operators SET factor = (factor & ~1) | ?1, factor_step = CASE WHEN ?1 THEN
 				factor_step ELSE 0 END WHERE id = ?2`,
 			!key.IsZero(),
 			operatorID,

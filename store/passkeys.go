@@ -57,9 +57,9 @@ func (tx *Tx) AddPasskey(
 // markPasskeys notes with the operator, whose row is proven, whether there are passkeys: whoever
 // takes them out of the database alone does not take the second factor away.
 func (tx *Tx) markPasskeys(ctx context.Context, operatorID string) error {
-	if _, err := tx.q.ExecContext(ctx, `UPDATE operators SET factor = (factor & ?1) |
-		CASE WHEN EXISTS (SELECT 1 FROM passkeys WHERE operator_id = ?3) THEN ?2 ELSE 0 END
-		WHERE id = ?3`, factorCodes, factorPasskey, operatorID); err != nil {
+	if _, err := tx.q.ExecContext(ctx, `UPDATE operators SET factor = (factor & ~?2) |
+		CASE WHEN EXISTS (SELECT 1 FROM passkeys WHERE operator_id = ?1) THEN ?2 ELSE 0 END
+		WHERE id = ?1`, operatorID, factorPasskey); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	return tx.prove(ctx, provenOperator, operatorID)

@@ -67,6 +67,7 @@ var proven = []struct{ noun, table, key, columns string }{
 	{"visit", "visits", "hash", "hash, handover_id, expires"},
 	{"operator link", "operator_links", "operator_id", "operator_id, issuer, subject"},
 	{"passkey", "passkeys", "id", "id, operator_id, credential, body, created"},
+	{"confinement", "confinements", "operator_id", "operator_id, people, gateways"},
 }
 
 // Places in proven.
@@ -77,6 +78,7 @@ const (
 	provenVisit
 	provenLink
 	provenPasskey
+	provenConfinement
 )
 
 // digest reads the columns of a row and works its digest out; what is there beside it.

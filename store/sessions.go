@@ -133,8 +133,10 @@ func (tx *Tx) Session(ctx context.Context, bearer string) (Session, error) {
 	); err != nil {
 		return s, err
 	}
-	s.Operator, err = Operators.Row(ctx, tx, operatorID)
-	return s, err
+	if s.Operator, err = Operators.Row(ctx, tx, operatorID); err != nil {
+		return s, err
+	}
+	return s, tx.confinedSoundly(ctx, s.Operator)
 }
 
 // Sessions lists the open sessions, of one operator or of all, the newest first.

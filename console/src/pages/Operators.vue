@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import ConfinementFields from '../parts/ConfinementFields.vue'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import OperatorRow from '../parts/OperatorRow.vue'
@@ -13,7 +14,11 @@ import { useForm } from '../parts/useForm'
 const operators = ref<Schemas['Operator'][]>([])
 const made = ref<Schemas['NewOperator']>()
 const adding = ref(false)
-const { draft, wrong, busy, run } = useForm({ name: '', role: 'issuer' })
+const { draft, wrong, busy, run } = useForm({
+  name: '',
+  role: 'issuer',
+  confined: { groups: [] as string[], gateways: [] as string[] },
+})
 
 async function look() {
   operators.value = (
@@ -23,9 +28,11 @@ async function look() {
 onMounted(() => run(look, ''))
 async function add() {
   await run(async () => {
-    made.value = await ask(api.POST('/api/v1/operators', { body: draft }))
+    const { confined, ...rest } = draft
+    const body = rest.role === 'issuer' ? { ...rest, confined } : rest
+    made.value = await ask(api.POST('/api/v1/operators', { body }))
     adding.value = false
-    draft.name = ''
+    Object.assign(draft, { name: '', confined: { groups: [], gateways: [] } })
     await look()
   }, '')
 }
@@ -38,14 +45,16 @@ async function add() {
     >
   </PageHead>
   <p class="soft">
-    An auditor reads everything but secrets. An issuer does the daily work. An owner also manages
-    operators, authorities, signing, mail and the severity of rules.
+    An auditor reads everything but secrets. An issuer does the daily work, for everybody or for
+    some groups and gateways. An owner also manages operators, authorities, signing, mail and the
+    severity of rules.
   </p>
   <form v-if="adding" class="panel mb-4" novalidate @submit.prevent="add">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" required />
       <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :choices="roles" />
     </div>
+    <ConfinementFields v-if="draft.role === 'issuer'" v-model="draft.confined" of="new" />
     <BButton class="alters" type="submit" variant="primary" :disabled="busy">Add</BButton>
     <BButton type="button" variant="link" @click="adding = false">Cancel</BButton>
   </form>

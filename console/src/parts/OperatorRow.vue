@@ -2,6 +2,7 @@
 // One operator in the list: another role, disabled or enabled, a new first password, gone.
 import { ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import ConfinementFields from './ConfinementFields.vue'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
 import RemoveButton from './RemoveButton.vue'
@@ -15,17 +16,21 @@ const changing = ref(false)
 const { draft, wrong, busy, run } = useForm({
   role: props.operator.role as string,
   disabled: false,
+  confined: { groups: [] as string[], gateways: [] as string[] },
 })
 const params = { path: { id: props.operator.id } }
 
 function begin() {
   draft.role = props.operator.role
   draft.disabled = props.operator.disabled
+  const { groups = [], gateways = [] } = props.operator.confined ?? {}
+  draft.confined = { groups: [...groups], gateways: [...gateways] }
   changing.value = true
 }
 async function save() {
   await run(async () => {
-    await ask(api.PUT('/api/v1/operators/{id}', { params, body: draft }))
+    const confined = draft.role === 'issuer' ? draft.confined : { groups: [], gateways: [] }
+    await ask(api.PUT('/api/v1/operators/{id}', { params, body: { ...draft, confined } }))
     changing.value = false
     emit('changed')
   }, '')
@@ -44,7 +49,10 @@ const state = (o: Schemas['Operator']) =>
 <template>
   <tr>
     <td>{{ operator.name }}</td>
-    <td data-label="Role">{{ operator.role }}</td>
+    <td data-label="Role">
+      {{ operator.role }}
+      <span v-if="operator.confined" class="tag plain ms-1">confined</span>
+    </td>
     <td data-label="State">{{ state(operator) }}</td>
     <td data-label="Second factor">
       {{
@@ -76,6 +84,11 @@ const state = (o: Schemas['Operator']) =>
       >
         <form novalidate @submit.prevent="save">
           <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :choices="roles" />
+          <ConfinementFields
+            v-if="draft.role === 'issuer'"
+            v-model="draft.confined"
+            :of="operator.id"
+          />
           <Field v-model="draft.disabled" kind="check" label="Disabled: cannot sign in" />
           <p class="soft small">Sessions and tokens of {{ operator.name }} end.</p>
           <Notice :text="wrong" />
