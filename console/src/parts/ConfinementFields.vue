@@ -17,7 +17,7 @@ onMounted(async () => {
 </script>
 
 <template>
-  <fieldset class="mt-3">
+  <fieldset class="mt-3 mb-4">
     <legend class="fs-6 fw-semibold mb-1">Confine changes</legend>
     <p class="soft small">
       Everything else is only read, as an auditor does. With groups and gateways, profiles have to
@@ -28,7 +28,7 @@ onMounted(async () => {
       kind="list"
       label="Groups of people"
       pointer="/confined/groups"
-      help="People in one of these groups, their devices, accounts and profiles."
+      help="People in one of these groups, their devices, accounts and profiles. One per line."
     />
     <fieldset v-if="gateways.length">
       <legend class="form-label fs-6">Gateways</legend>

@@ -51,7 +51,10 @@ const state = (o: Schemas['Operator']) =>
     <td>{{ operator.name }}</td>
     <td data-label="Role">
       {{ operator.role }}
-      <span v-if="operator.confined" class="tag plain ms-1">confined</span>
+      <template v-if="operator.confined">
+        <span class="tag plain mx-1">confined</span>
+        <span class="small">{{ operator.confined.groups.join(', ') }}</span>
+      </template>
     </td>
     <td data-label="State">{{ state(operator) }}</td>
     <td data-label="Second factor">
