@@ -35,8 +35,8 @@ type Server struct {
 	// Texts are the TXT records at a name below the zone, without it; may be nil.
 	Texts func(name string) []string
 
-	udp  net.PacketConn
-	tcp  net.Listener
+	udp net.PacketConn
+	tcp net.Listener
 }
 
 // New listens for questions about a zone, by UDP and TCP.

@@ -35,7 +35,7 @@ type Store struct {
 
 	behind  *sql.DB // writes the log back
 	left    atomic.Bool
-	ended   func()  // ends what does that
+	ended   func() // ends what does that
 	writer  writer
 	closed  atomic.Bool
 	changed Changed // told what each transaction has changed; may be nil
