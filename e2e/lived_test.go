@@ -84,6 +84,7 @@ func TestGermanOfTheService(t *testing.T) {
 	for _, r := range check.Register {
 		lacks(r.Title)
 		lacks(r.Fix)
+		lacks(r.Why)
 	}
 	f := startLived(t)
 	ctx := t.Context()

@@ -5,11 +5,11 @@ import type { Finding } from '../api/client'
 import { say } from '../words'
 
 const props = defineProps<{ finding: Finding; person?: string }>()
-const pages: Record<string, string> = {
-  gateway: '/gateways/',
-  person: '/people/',
-  device: '/devices/',
-  pattern: '/patterns/',
+const pages: Record<string, { at: string; text: string }> = {
+  gateway: { at: '/gateways/', text: 'Open the gateway' },
+  person: { at: '/people/', text: 'Open the person' },
+  device: { at: '/devices/', text: 'Open the device' },
+  pattern: { at: '/patterns/', text: 'Open the pattern' },
 }
 const link = computed(() => {
   const place = props.finding.place
@@ -17,7 +17,7 @@ const link = computed(() => {
   if (place.noun === 'account' && props.person)
     return { to: `/people/${props.person}?tab=accounts`, text: 'Open the account' }
   const page = pages[place.noun]
-  return page ? { to: page + place.id, text: `Open the ${place.noun}` } : null
+  return page ? { to: page.at + place.id, text: page.text } : null
 })
 </script>
 
@@ -26,10 +26,10 @@ const link = computed(() => {
     <span class="tag" :class="finding.severity">{{ say(finding.severity) }}</span>
     <strong class="ms-2">{{ say(finding.title) }}</strong>
     <p class="mono">{{ finding.found }}</p>
-    <p>{{ finding.why }}</p>
+    <p>{{ say(finding.why) }}</p>
     <p>
       <strong>Fix:</strong> {{ say(finding.fix) }}
-      <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
+      <RouterLink v-if="link" :to="link.to">{{ say(link.text) }}</RouterLink>
     </p>
     <slot />
   </div>
