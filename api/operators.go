@@ -9,7 +9,7 @@ import (
 type Operator struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
-	Role string `json:"role" enum:"owner,issuer,auditor"`
+	Role string `json:"role"                enum:"owner,issuer,auditor"`
 	// It cannot sign in.
 	Disabled bool `json:"disabled"`
 	// A second factor is demanded and not set up: nothing but that is allowed.
@@ -45,11 +45,11 @@ type Session struct {
 	ID       string `json:"id"`
 	Operator string `json:"operator"`
 	// cookie for the console, token for the command line and programs.
-	Kind string `json:"kind" enum:"cookie,token"`
+	Kind string `json:"kind"           enum:"cookie,token"`
 	// Name of a program's token.
 	Name string `json:"name,omitempty"`
 	// Its role, at most that of its operator.
-	Role string `json:"role" enum:"owner,issuer,auditor"`
+	Role string `json:"role"           enum:"owner,issuer,auditor"`
 	// The address that it was opened from.
 	Origin string `json:"origin"`
 	// How the program that opened it calls itself; a console's session ends where another one uses
@@ -110,7 +110,8 @@ type Entry struct {
 }
 
 // Confinement is what an issuer's changes, files and secrets are confined to. People, their devices
-// and accounts must be in one of the groups, gateways among those that are named; profiles with their
+// and accounts must be in one of the groups, gateways among those that are named; profiles with
+// their
 // parcels and handovers must be within both, as far as each is given.
 type Confinement struct {
 	// Groups of people.

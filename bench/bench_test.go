@@ -73,6 +73,7 @@ func run(only string) error {
 		{"rehearsals", rehearsals},
 		{"sizes", sizes},
 		{"console", pageScripts},
+		{"year", year},
 	} {
 		if only == "" || only == part.name {
 			known = true

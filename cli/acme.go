@@ -33,12 +33,27 @@ const acmeTime = 30 * time.Second
 
 func (s *acmeSettings) add(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&s.directory, "acme-directory", "", "directory of an ACME CA (RFC 8555) that issues "+
-		"the service's certificate, or those of gateways")
-	f.StringSliceVar(&s.names, "acme-name", nil, "names of the service that it issues for; they must "+
-		"lead to port 443 of the service")
-	f.StringVar(&s.bindID, "acme-binding", "", "identifier of the external account binding that the CA "+
-		"gave you (RFC 8555, 7.3.4)")
+	f.StringVar(
+		&s.directory,
+		"acme-directory",
+		"",
+		"directory of an ACME CA (RFC 8555) that issues "+
+			"the service's certificate, or those of gateways",
+	)
+	f.StringSliceVar(
+		&s.names,
+		"acme-name",
+		nil,
+		"names of the service that it issues for; they must "+
+			"lead to port 443 of the service",
+	)
+	f.StringVar(
+		&s.bindID,
+		"acme-binding",
+		"",
+		"identifier of the external account binding that the CA "+
+			"gave you (RFC 8555, 7.3.4)",
+	)
 	f.StringVar(&s.bindKeyFile, "acme-binding-file", "", "file with its MAC key, base64url")
 	f.BoolVar(&s.agreed, "acme-terms-agreed", false, "you agree to the terms of that CA")
 	f.StringVar(&s.mail, "acme-mail", "", "email address that the CA may write to")
@@ -67,10 +82,15 @@ func (s *acmeSettings) binding() (*acme.ExternalAccountBinding, error) {
 	if err != nil {
 		return nil, usage("--acme-binding-file: %w", err)
 	}
-	key, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(strings.TrimSpace(string(text)), "="))
+	key, err := base64.RawURLEncoding.DecodeString(
+		strings.TrimRight(strings.TrimSpace(string(text)), "="),
+	)
 	if err != nil || len(key) < 16 {
-		return nil, usage("--acme-binding-file %s: found no key, expected at least 16 bytes in base64url, as "+
-			"the CA gave it", s.bindKeyFile)
+		return nil, usage(
+			"--acme-binding-file %s: found no key, expected at least 16 bytes in base64url, as "+
+				"the CA gave it",
+			s.bindKeyFile,
+		)
 	}
 	return &acme.ExternalAccountBinding{KID: s.bindID, Key: key}, nil
 }
@@ -99,8 +119,10 @@ func (s *acmeSettings) client() (*acme.Client, error) {
 	}
 	u, err := url.Parse(s.directory)
 	if err != nil || u.Host == "" || !vpn.Private(u) {
-		return nil, usage("--acme-directory: found %q, expected an address that begins with https://",
-			s.directory)
+		return nil, usage(
+			"--acme-directory: found %q, expected an address that begins with https://",
+			s.directory,
+		)
 	}
 	if !s.agreed {
 		return nil, usage(

@@ -51,7 +51,15 @@ first sign-in, which must then be changed.`,
 		about:   "Lists operators with role, state, second factor and last sign-in.",
 		plural:  "operators",
 		example: "  wardicon operator list",
-		columns: []string{"name", "role", "confined to", "state", "second factor", "last sign-in", "sessions"},
+		columns: []string{
+			"name",
+			"role",
+			"confined to",
+			"state",
+			"second factor",
+			"last sign-in",
+			"sessions",
+		},
 		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Operator],
 			error) {
 			return c.Operators(ctx, q)
@@ -118,10 +126,12 @@ first sign-in, which must then be changed.`,
 type bounds struct{ groups, gateways []string }
 
 func (b *bounds) flags(cmd *cobra.Command) {
-	cmd.Flags().StringSliceVar(&b.groups, "group", nil, "confine their changes to people in this group, "+
-		"with their devices, accounts and profiles")
-	cmd.Flags().StringSliceVar(&b.gateways, "gateway", nil, "confine their changes to this gateway and its "+
-		"profiles")
+	cmd.Flags().
+		StringSliceVar(&b.groups, "group", nil, "confine their changes to people in this group, "+
+			"with their devices, accounts and profiles")
+	cmd.Flags().
+		StringSliceVar(&b.gateways, "gateway", nil, "confine their changes to this gateway and its "+
+			"profiles")
 }
 
 // confinement finds the gateways; nil where nothing was given.

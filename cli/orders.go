@@ -63,22 +63,32 @@ stand where. The certificate goes onto the gateway's record, and to the gateway 
 			})
 		},
 	}
-	cmd.Flags().StringVar(&request, "request", "", "file with the signing request, - for standard input")
+	cmd.Flags().
+		StringVar(&request, "request", "", "file with the signing request, - for standard input")
 	cmd.Flags().StringVar(&o.Challenge, "challenge", api.ChallengeHTTP, "http-01 or dns-01")
 	_ = cmd.MarkFlagRequired("request")
 	return cmd
 }
 
 func orderRows(w table.Writer, o api.Order) {
-	rows := []table.Row{{"gateway", o.Gateway}, {"names", strings.Join(o.Names, ", ")}, {"state", o.State}}
+	rows := []table.Row{
+		{"gateway", o.Gateway},
+		{"names", strings.Join(o.Names, ", ")},
+		{"state", o.State},
+	}
 	if o.Problem != "" {
 		rows = append(rows, table.Row{"the CA said", o.Problem})
 	}
 	if o.Expires != nil {
 		rows = append(rows, table.Row{"expires", o.Expires.Local().Format(time.DateTime)})
 	}
-	rows = append(rows, table.Row{map[bool]string{true: "tried again", false: "renewed"}[o.State == api.OrderFailed],
-		o.Next.Local().Format(time.DateTime)})
+	rows = append(
+		rows,
+		table.Row{
+			map[bool]string{true: "tried again", false: "renewed"}[o.State == api.OrderFailed],
+			o.Next.Local().Format(time.DateTime),
+		},
+	)
 	for _, line := range o.Setup {
 		rows = append(rows, table.Row{"needed", line})
 	}
@@ -110,14 +120,33 @@ func (a *app) certificateOrders() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads("gateway", "names", "challenge", "state", "expires", "next", "the CA said"))
+					w.AppendHeader(
+						heads(
+							"gateway",
+							"names",
+							"challenge",
+							"state",
+							"expires",
+							"next",
+							"the CA said",
+						),
+					)
 					for _, o := range list.Items {
 						expires := ""
 						if o.Expires != nil {
 							expires = o.Expires.Local().Format(time.DateOnly)
 						}
-						w.AppendRow(table.Row{o.Gateway, strings.Join(o.Names, ", "), o.Challenge, o.State, expires,
-							o.Next.Local().Format(time.DateTime), o.Problem})
+						w.AppendRow(
+							table.Row{
+								o.Gateway,
+								strings.Join(o.Names, ", "),
+								o.Challenge,
+								o.State,
+								expires,
+								o.Next.Local().Format(time.DateTime),
+								o.Problem,
+							},
+						)
 					}
 				})
 			})

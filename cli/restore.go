@@ -33,8 +33,9 @@ func (c *copyFlags) add(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&c.keep, "backup-keep", 14, "number of copies to keep")
 	cmd.Flags().StringSliceVar(&c.recipients, "backup-recipient", nil, "public keys that the "+
 		"copies are encrypted for; wardicon service backup-key makes one")
-	cmd.Flags().StringVar(&c.mirror, "mirror-to", "", "folder on another disk that is kept up to date "+
-		"with the database while the service runs (default: none)")
+	cmd.Flags().
+		StringVar(&c.mirror, "mirror-to", "", "folder on another disk that is kept up to date "+
+			"with the database while the service runs (default: none)")
 }
 
 func (c *copyFlags) settings() copies.Settings {
@@ -46,7 +47,11 @@ func (c *copyFlags) check() error {
 }
 
 // mirrored begins to mirror an open database where that is wanted, and returns how that ends.
-func (h *host) mirrored(ctx context.Context, s *store.Store, log *slog.Logger) (end func() error, err error) {
+func (h *host) mirrored(
+	ctx context.Context,
+	s *store.Store,
+	log *slog.Logger,
+) (end func() error, err error) {
 	if h.copies.mirror == "" {
 		return func() error { return nil }, nil
 	}
@@ -182,7 +187,8 @@ three days (--at).`,
 	return cmd
 }
 
-// restoreSource is what a database is restored from: what it is called, and how it is written into a new
+// restoreSource is what a database is restored from: what it is called, and how it is written into
+// a new
 // file.
 type restoreSource struct {
 	name  string
@@ -201,7 +207,10 @@ func (a *app) source(from, key, at string) (*restoreSource, error) {
 		var moment time.Time
 		if at != "" {
 			if moment, err = time.Parse(time.RFC3339, at); err != nil {
-				return nil, usage("--at: found %q, expected a time such as 2026-11-30T12:30:00Z", at)
+				return nil, usage(
+					"--at: found %q, expected a time such as 2026-11-30T12:30:00Z",
+					at,
+				)
 			}
 		}
 		s := &restoreSource{name: from}

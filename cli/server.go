@@ -346,8 +346,11 @@ func (h *host) aside(
 	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && shown == nil && !tcp.IP.IsLoopback() {
 		return errors.Join(
-			usage("%s %s: without TLS this is served on loopback only; give --tls-cert and --tls-key",
-				flag, address),
+			usage(
+				"%s %s: without TLS this is served on loopback only; give --tls-cert and --tls-key",
+				flag,
+				address,
+			),
 			listener.Close(),
 		)
 	}

@@ -13,7 +13,11 @@ func orderPath(gatewayID string) string {
 }
 
 // PlaceOrder has the ACME CA issue a gateway's certificate, and renew it.
-func (c *Client) PlaceOrder(ctx context.Context, gatewayID string, o api.NewOrder) (api.Order, error) {
+func (c *Client) PlaceOrder(
+	ctx context.Context,
+	gatewayID string,
+	o api.NewOrder,
+) (api.Order, error) {
 	return ask[api.Order](ctx, c, http.MethodPut, orderPath(gatewayID), nil, nil, o)
 }
 

@@ -42,7 +42,8 @@ func CheckMirror(folder string) error {
 	return writable("mirror-to", folder)
 }
 
-// OpenMirror begins to mirror the database of a data folder that is open already. Where the mirror is
+// OpenMirror begins to mirror the database of a data folder that is open already. Where the mirror
+// is
 // of another state of the database, a whole copy is made.
 func OpenMirror(ctx context.Context, data, folder string, log *slog.Logger) (*Mirror, error) {
 	quiet := slog.New(&faultsOnly{log: log})
@@ -73,7 +74,8 @@ func OpenMirror(ctx context.Context, data, folder string, log *slog.Logger) (*Mi
 // Synced is when all that was written then was in the mirror.
 func (m *Mirror) Synced() time.Time { return m.db.LastSuccessfulSyncAt() }
 
-// Close brings the mirror up to date, where that can be done in a while, and ends it. The database must
+// Close brings the mirror up to date, where that can be done in a while, and ends it. The database
+// must
 // still be open.
 func (m *Mirror) Close(ctx context.Context) error {
 	soon, cancel := context.WithTimeout(ctx, mirrorLast)
@@ -129,8 +131,12 @@ func OpenMirrored(ctx context.Context, folder string, at time.Time, to string) (
 		return time.Time{}, fmt.Errorf("mirror %s: %w", folder, err)
 	}
 	if !at.IsZero() && at.Before(from) {
-		return time.Time{}, fmt.Errorf("mirror %s: found the time %s, expected one from %s on", folder,
-			at.UTC().Format(time.RFC3339), from.UTC().Format(time.RFC3339))
+		return time.Time{}, fmt.Errorf(
+			"mirror %s: found the time %s, expected one from %s on",
+			folder,
+			at.UTC().Format(time.RFC3339),
+			from.UTC().Format(time.RFC3339),
+		)
 	}
 	options := litestream.NewRestoreOptions()
 	options.OutputPath, options.Timestamp = to, at

@@ -10,7 +10,8 @@ import (
 	"wardicon/service"
 )
 
-// confinable are the operations beyond reading that a confined operator may call, and the noun of the
+// confinable are the operations beyond reading that a confined operator may call, and the noun of
+// the
 // record that the path names. Without a noun the service looks at the record itself.
 var confinable = map[string]string{
 	"add-person": "", "change-person": "", "remove-person": "", "offboard-person": "person",
@@ -31,18 +32,28 @@ var confinable = map[string]string{
 	"place-certificate-order": "gateway", "end-certificate-order": "gateway",
 }
 
-// within lets a confined operator read as an auditor does, and change what they are confined to. Whatever
+// within lets a confined operator read as an auditor does, and change what they are confined to.
+// Whatever
 // is not known to be within that is refused.
-func (a *handlers) within(ctx context.Context, o api.Operator, op *huma.Operation, id string) error {
+func (a *handlers) within(
+	ctx context.Context,
+	o api.Operator,
+	op *huma.Operation,
+	id string,
+) error {
 	needed, _ := op.Metadata[roleNeeded].(string)
-	if o.Confined == nil || op.Metadata[ownAffair] != nil || service.Allows(service.RoleAuditor, needed) {
+	if o.Confined == nil || op.Metadata[ownAffair] != nil ||
+		service.Allows(service.RoleAuditor, needed) {
 		return nil
 	}
 	noun, known := confinable[op.OperationID]
 	switch {
 	case !known:
-		return vpn.Refuse(vpn.KindRole, "your changes are confined to some groups and gateways, and this is "+
-			"about more; ask an owner")
+		return vpn.Refuse(
+			vpn.KindRole,
+			"your changes are confined to some groups and gateways, and this is "+
+				"about more; ask an owner",
+		)
 	case noun == "":
 		return nil
 	}

@@ -28,7 +28,8 @@ type operatorInput struct {
 		Role string `json:"role" required:"true" maxLength:"20"`
 		// It cannot sign in.
 		Disabled bool `json:"disabled" required:"false"`
-		// What the changes of an issuer are confined to. Without it that stays; with empty lists it ends.
+		// What the changes of an issuer are confined to. Without it that stays; with empty lists it
+		// ends.
 		Confined *api.Confinement `json:"confined" required:"false"`
 	}
 }
@@ -125,7 +126,13 @@ func (a *handlers) operators() {
 			),
 		),
 		func(ctx context.Context, in *operatorInput) (api.Operator, error) {
-			return a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled, in.Body.Confined)
+			return a.svc.ChangeOperator(
+				ctx,
+				in.ID,
+				in.Body.Role,
+				in.Body.Disabled,
+				in.Body.Confined,
+			)
 		},
 	)
 	handle(

@@ -95,13 +95,22 @@ var (
 		"Switchovers by state: draft, running or paused.", []string{"state"}, nil)
 	reports = prometheus.NewDesc("wardicon_reports_open",
 		"Reports of people that nobody has closed.", nil, nil)
-	auditLines = prometheus.NewDesc("wardicon_audit_lines_total", "Lines of the audit log.", nil, nil)
-	refused    = prometheus.NewDesc("wardicon_sign_ins_refused_total",
+	auditLines = prometheus.NewDesc(
+		"wardicon_audit_lines_total",
+		"Lines of the audit log.",
+		nil,
+		nil,
+	)
+	refused = prometheus.NewDesc("wardicon_sign_ins_refused_total",
 		"Sign-ins that were refused since the start.", nil, nil)
 	build = prometheus.NewDesc("wardicon_build_info", "Which program it is.",
 		[]string{"version", "commit", "go"}, nil)
-	mirrored = prometheus.NewDesc("wardicon_mirror_synced_timestamp_seconds",
-		"Until when the mirror of the database has all that was written; 0 before the first time.", nil, nil)
+	mirrored = prometheus.NewDesc(
+		"wardicon_mirror_synced_timestamp_seconds",
+		"Until when the mirror of the database has all that was written; 0 before the first time.",
+		nil,
+		nil,
+	)
 )
 
 // Requests measures how requests are answered, and how long probes of gateways take.
@@ -137,7 +146,8 @@ func (q *Requests) Note(method, route string, status int, took time.Duration) {
 	q.took.WithLabelValues(method, route, strconv.Itoa(status/100)+"xx").Observe(took.Seconds())
 }
 
-// Handler serves the numbers in the text form that collectors read. Synced tells until when the mirror of
+// Handler serves the numbers in the text form that collectors read. Synced tells until when the
+// mirror of
 // the database has all; nil where there is none.
 func Handler(
 	source Source, requests *Requests, what Build, synced func() time.Time, log *slog.Logger,

@@ -134,7 +134,11 @@ func (s *Server) texts(a *dns.Msg, kind uint16, name string) bool {
 	list := s.Texts(strings.TrimSuffix(name, "."+s.zone))
 	for _, text := range list {
 		a.Answer = append(a.Answer, &dns.TXT{
-			Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeTXT, Class: dns.ClassINET}, Txt: []string{text},
+			Hdr: dns.RR_Header{
+				Name:   name,
+				Rrtype: dns.TypeTXT,
+				Class:  dns.ClassINET,
+			}, Txt: []string{text},
 		})
 	}
 	return len(list) > 0

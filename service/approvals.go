@@ -22,8 +22,12 @@ const (
 type ApprovalError struct{ ID, What string }
 
 func (e *ApprovalError) Error() string {
-	return fmt.Sprintf("this takes two operators (%s): have another one approve %s, then do it again "+
-		"within an hour", e.What, e.ID)
+	return fmt.Sprintf(
+		"this takes two operators (%s): have another one approve %s, then do it again "+
+			"within an hour",
+		e.What,
+		e.ID,
+	)
 }
 
 // Kind tells the kind of the error.
@@ -34,7 +38,11 @@ func approvedAlready(context.Context, *store.Tx) error { return nil }
 
 // admits demands two for whatever lets somebody sign in who could then decide: with one alone an
 // owner could make the second operator. Auditors decide nothing.
-func (s *Service) admits(ctx context.Context, action, object, role, name string, confined *api.Confinement) (
+func (s *Service) admits(
+	ctx context.Context,
+	action, object, role, name string,
+	confined *api.Confinement,
+) (
 	use func(context.Context, *store.Tx) error, err error,
 ) {
 	if err := ownerOnly(ctx); err != nil {
@@ -156,8 +164,13 @@ func (s *Service) twoEyes(ctx context.Context, before, after vpn.Organisation) (
 		}
 		n, err := tx.CountDeciders(ctx, []string{RoleOwner}, actor(ctx))
 		if err == nil && n == 0 {
-			err = problem("organisation", "/four_eyes", "no other owner", "a second owner who can sign in",
-				"make another operator an owner first")
+			err = problem(
+				"organisation",
+				"/four_eyes",
+				"no other owner",
+				"a second owner who can sign in",
+				"make another operator an owner first",
+			)
 		}
 		return err
 	}

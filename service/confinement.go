@@ -11,7 +11,8 @@ import (
 	"wardicon/store"
 )
 
-// AsOperator says who acts in a context: an operator, in the role of their session and confined as they
+// AsOperator says who acts in a context: an operator, in the role of their session and confined as
+// they
 // are.
 func AsOperator(ctx context.Context, o api.Operator, role string) context.Context {
 	return context.WithValue(ctx, actorKey{}, acting{o.Name, role, o.Confined})
@@ -24,11 +25,15 @@ func confinement(ctx context.Context) *api.Confinement {
 }
 
 func confinedError(what string) error {
-	return vpn.Refuse(vpn.KindRole, "your changes are confined to some groups and gateways, and "+what+
-		"; ask an owner")
+	return vpn.Refuse(
+		vpn.KindRole,
+		"your changes are confined to some groups and gateways, and "+what+
+			"; ask an owner",
+	)
 }
 
-// permits refuses a record that is not within what whoever acts is confined to. What is no person, device,
+// permits refuses a record that is not within what whoever acts is confined to. What is no person,
+// device,
 // account, profile or gateway is within nothing.
 func (s *Service) permits(ctx context.Context, tx *store.Tx, record any) error {
 	c := confinement(ctx)
@@ -68,11 +73,19 @@ func (s *Service) permits(ctx context.Context, tx *store.Tx, record any) error {
 
 func inGroups(c *api.Confinement, p *vpn.Person) bool {
 	return slices.ContainsFunc(p.Groups, func(g string) bool {
-		return slices.ContainsFunc(c.Groups, func(own string) bool { return strings.EqualFold(own, g) })
+		return slices.ContainsFunc(
+			c.Groups,
+			func(own string) bool { return strings.EqualFold(own, g) },
+		)
 	})
 }
 
-func (s *Service) permitsPerson(ctx context.Context, tx *store.Tx, c *api.Confinement, id string) error {
+func (s *Service) permitsPerson(
+	ctx context.Context,
+	tx *store.Tx,
+	c *api.Confinement,
+	id string,
+) error {
 	p, err := store.People.Get(ctx, tx, id)
 	if err != nil {
 		return unknownIsOutside(err)
@@ -91,7 +104,8 @@ func unknownIsOutside(err error) error {
 	return err
 }
 
-// Permits refuses what is about a record, by noun and identifier, that is not within what whoever acts is
+// Permits refuses what is about a record, by noun and identifier, that is not within what whoever
+// acts is
 // confined to. A parcel and a handover are their profile's.
 func (s *Service) Permits(ctx context.Context, noun, id string) error {
 	if confinement(ctx) == nil {
@@ -131,13 +145,22 @@ func (s *Service) permitsID(ctx context.Context, tx *store.Tx, noun, id string) 
 }
 
 // confine checks what an operator shall be confined to; nil where both are empty.
-func (s *Service) confine(ctx context.Context, role string, c *api.Confinement) (*api.Confinement, error) {
+func (s *Service) confine(
+	ctx context.Context,
+	role string,
+	c *api.Confinement,
+) (*api.Confinement, error) {
 	if c.Empty() {
 		return nil, nil
 	}
 	if role != RoleIssuer {
-		return nil, problem("operator", "/confined", "an operator with the role "+role, "an issuer",
-			"leave groups and gateways empty: auditors change nothing, and owners cannot be confined")
+		return nil, problem(
+			"operator",
+			"/confined",
+			"an operator with the role "+role,
+			"an issuer",
+			"leave groups and gateways empty: auditors change nothing, and owners cannot be confined",
+		)
 	}
 	for _, id := range c.Gateways {
 		_, err := store.Gateways.Row(ctx, s.store.Read(), id)
@@ -150,7 +173,13 @@ func (s *Service) confine(ctx context.Context, role string, c *api.Confinement) 
 	}
 	for _, g := range c.Groups {
 		if strings.TrimSpace(g) == "" || len(g) > 200 {
-			return nil, problem("operator", "/confined/groups", quoted(g), "the name of a group", "write it out")
+			return nil, problem(
+				"operator",
+				"/confined/groups",
+				quoted(g),
+				"the name of a group",
+				"write it out",
+			)
 		}
 	}
 	return c, nil

@@ -109,9 +109,14 @@ func (s *Service) configured(
 	return out, err
 }
 
-// orderedFiles are the certificate that an ACME CA issued for a gateway, under the names by which its
+// orderedFiles are the certificate that an ACME CA issued for a gateway, under the names by which
+// its
 // daemons' configuration knows it; the key is there already.
-func orderedFiles(ctx context.Context, tx *store.Tx, g *vpn.Gateway) (list []api.Handed, err error) {
+func orderedFiles(
+	ctx context.Context,
+	tx *store.Tx,
+	g *vpn.Gateway,
+) (list []api.Handed, err error) {
 	o, err := tx.Order(ctx, g.ID)
 	if none := new(store.NotFoundError); errors.As(err, &none) || err == nil && o.Expires == nil {
 		return nil, nil
@@ -128,12 +133,19 @@ func orderedFiles(ctx context.Context, tx *store.Tx, g *vpn.Gateway) (list []api
 			Name: format.FileName(g.Name, ending), Purpose: purpose, Content: []byte(content),
 		})
 	}
-	add("-certificate.pem", "The gateway's certificate; goes to /etc/swanctl/x509", pki.Bundle(chain[0]))
+	add(
+		"-certificate.pem",
+		"The gateway's certificate; goes to /etc/swanctl/x509",
+		pki.Bundle(chain[0]),
+	)
 	add("-chain.pem", "The certificate and those between it and its root, as TLS servers send them",
 		g.Certificate)
 	for i, c := range chain[1:] {
-		add(fmt.Sprintf("-between%d.pem", i+1), "One of those between it and its root; goes to /etc/swanctl/x509ca",
-			pki.Bundle(c))
+		add(
+			fmt.Sprintf("-between%d.pem", i+1),
+			"One of those between it and its root; goes to /etc/swanctl/x509ca",
+			pki.Bundle(c),
+		)
 	}
 	return list, nil
 }

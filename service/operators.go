@@ -103,7 +103,9 @@ func (s *Service) AddOwner(
 	password secret.Text,
 	links string,
 ) error {
-	problems := append(nameProblems(name, nameFix), passwordProblems("/password", name, password)...)
+	problems := append(
+		nameProblems(name, nameFix),
+		passwordProblems("/password", name, password)...)
 	problems = append(problems, vpn.OriginProblems("/links", links)...)
 	if len(problems) > 0 {
 		return &vpn.Problems{Object: "owner", List: problems}
@@ -264,8 +266,9 @@ func (s *Service) AddOperator(
 	return made, err
 }
 
-// ChangeOperator gives an operator another role, confines them, or keeps them from signing in; their
-// sessions end. There is always an owner left. A nil confinement leaves it as it is, an empty one ends it.
+// ChangeOperator gives an operator another role, confines them, or keeps them from signing in;
+// their sessions end. There is always an owner left. A nil confinement leaves it as it is, an empty
+// one ends it.
 func (s *Service) ChangeOperator(
 	ctx context.Context,
 	id, role string,
@@ -380,7 +383,13 @@ func (s *Service) editOperator(
 				action,
 				"operator",
 				id,
-				fmt.Sprintf("%s, %s%s, disabled %t", o.Name, o.Role, o.Confined.String(), o.Disabled),
+				fmt.Sprintf(
+					"%s, %s%s, disabled %t",
+					o.Name,
+					o.Role,
+					o.Confined.String(),
+					o.Disabled,
+				),
 			),
 		)
 	})

@@ -3,12 +3,7 @@ package service
 import (
 	"bytes"
 	"context"
-	"crypto"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"slices"
@@ -17,7 +12,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/acme"
-	"golang.org/x/crypto/acme/autocert"
 
 	"wardicon/api"
 	"wardicon/core/pki"
@@ -60,27 +54,6 @@ func (s *Service) OrderBy(o Orderer) {
 	}
 }
 
-// ChallengeAnswer is what an ACME CA is answered under a token; empty where there is none.
-func (s *Service) ChallengeAnswer(token string) string {
-	if s.ordering == nil {
-		return ""
-	}
-	s.ordering.mu.Lock()
-	defer s.ordering.mu.Unlock()
-	return s.ordering.answers[token]
-}
-
-// ChallengeTexts are the TXT records at a name below the zone: those of challenges.
-func (s *Service) ChallengeTexts(name string) []string {
-	label, ok := strings.CutSuffix(name, "."+challengeZone)
-	if s.ordering == nil || !ok {
-		return nil
-	}
-	s.ordering.mu.Lock()
-	defer s.ordering.mu.Unlock()
-	return slices.Clone(s.ordering.texts[strings.ToLower(label)])
-}
-
 // challengeZone is the part of the zone that challenges are answered in.
 const challengeZone = "acme"
 
@@ -93,8 +66,11 @@ func (s *Service) orderSetup(ctx context.Context, o api.Order) []string {
 	}
 	for _, name := range o.Names {
 		if o.Challenge == api.ChallengeDNS && s.ordering != nil {
-			list = append(list, fmt.Sprintf("_acme-challenge.%s. CNAME %s.%s.%s.", name, o.GatewayID,
-				challengeZone, strings.Trim(s.ordering.Zone, ".")))
+			list = append(
+				list,
+				fmt.Sprintf("_acme-challenge.%s. CNAME %s.%s.%s.", name, o.GatewayID,
+					challengeZone, strings.Trim(s.ordering.Zone, ".")),
+			)
 		} else if o.Challenge == api.ChallengeHTTP {
 			list = append(list, fmt.Sprintf("http://%s%s redirects to %s%s", name, ChallengePath,
 				strings.TrimRight(organisation.Links, "/"), ChallengePath))
@@ -103,9 +79,14 @@ func (s *Service) orderSetup(ctx context.Context, o api.Order) []string {
 	return list
 }
 
-// PlaceOrder has the ACME CA issue a certificate for a gateway's request, and renews it ahead of its
+// PlaceOrder has the ACME CA issue a certificate for a gateway's request, and renews it ahead of
+// its
 // end with the same key. The CA is asked at once, beside whoever called.
-func (s *Service) PlaceOrder(ctx context.Context, gatewayID string, in api.NewOrder) (out api.Order, err error) {
+func (s *Service) PlaceOrder(
+	ctx context.Context,
+	gatewayID string,
+	in api.NewOrder,
+) (out api.Order, err error) {
 	if s.ordering == nil {
 		return out, problem("order", "/challenge", "no ACME CA", "a service with an ACME CA",
 			"start it with --acme-directory")
@@ -129,8 +110,19 @@ func (s *Service) PlaceOrder(ctx context.Context, gatewayID string, in api.NewOr
 		if o.Names, err = orderedNames(ctx, tx, g, r); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutOrder(ctx, o), audit(ctx, tx, "order", "gateway", g.ID,
-			fmt.Sprintf("%s, certificate for %s by %s", g.Name, strings.Join(o.Names, ", "), o.Challenge)))
+		return errors.Join(tx.PutOrder(ctx, o), audit(
+			ctx,
+			tx,
+			"order",
+			"gateway",
+			g.ID,
+			fmt.Sprintf(
+				"%s, certificate for %s by %s",
+				g.Name,
+				strings.Join(o.Names, ", "),
+				o.Challenge,
+			),
+		))
 	})
 	if err != nil {
 		return out, err
@@ -143,7 +135,12 @@ func (s *Service) PlaceOrder(ctx context.Context, gatewayID string, in api.NewOr
 }
 
 // orderedNames are the host names of a request: those of the gateway's record, and nothing else.
-func orderedNames(ctx context.Context, tx *store.Tx, g *vpn.Gateway, r *x509.CertificateRequest) ([]string, error) {
+func orderedNames(
+	ctx context.Context,
+	tx *store.Tx,
+	g *vpn.Gateway,
+	r *x509.CertificateRequest,
+) ([]string, error) {
 	own, err := namesToCome(ctx, tx, g)
 	if err != nil {
 		return nil, err
@@ -152,8 +149,17 @@ func orderedNames(ctx context.Context, tx *store.Tx, g *vpn.Gateway, r *x509.Cer
 		return problem("order", "/request", found, expected, fix)
 	}
 	if len(r.DNSNames) == 0 || len(r.IPAddresses)+len(r.EmailAddresses)+len(r.URIs) > 0 {
-		return nil, refused(fmt.Sprintf("%d host names and %d other names", len(r.DNSNames),
-			len(r.IPAddresses)+len(r.EmailAddresses)+len(r.URIs)), "host names (subjectAltName) alone",
+		return nil, refused(fmt.Sprintf(
+			"%d host names and %d other names",
+			len(r.DNSNames),
+			len(
+				r.IPAddresses,
+			)+len(
+				r.EmailAddresses,
+			)+len(
+				r.URIs,
+			),
+		), "host names (subjectAltName) alone",
 			"have the request made with the gateway's host names")
 	}
 	if cn := r.Subject.CommonName; cn != "" && !slices.Contains(r.DNSNames, cn) {
@@ -244,9 +250,15 @@ func (s *Service) orderDue(ctx context.Context) error {
 	return nil
 }
 
-// keepOrdered keeps what came of asking the CA. An order that was ended or replaced meanwhile stays as
+// keepOrdered keeps what came of asking the CA. An order that was ended or replaced meanwhile stays
+// as
 // it is.
-func (s *Service) keepOrdered(ctx context.Context, o store.Order, chain []*x509.Certificate, fault error) error {
+func (s *Service) keepOrdered(
+	ctx context.Context,
+	o store.Order,
+	chain []*x509.Certificate,
+	fault error,
+) error {
 	defer s.checkSoon()
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.Order(ctx, o.GatewayID)
@@ -259,9 +271,19 @@ func (s *Service) keepOrdered(ctx context.Context, o store.Order, chain []*x509.
 		}
 		if fault != nil {
 			wait := min(orderAgain<<min(o.Tries, 8), orderMost)
-			o.State, o.Problem, o.Tries, o.Next = api.OrderFailed, ACMEReason(fault), o.Tries+1, s.now().Add(wait)
-			s.log.Error("the ACME CA issues no certificate", "gateway", o.Gateway, "error", o.Problem,
-				"again", o.Next)
+			o.State, o.Problem, o.Tries, o.Next = api.OrderFailed, ACMEReason(
+				fault,
+			), o.Tries+1, s.now().
+				Add(wait)
+			s.log.Error(
+				"the ACME CA issues no certificate",
+				"gateway",
+				o.Gateway,
+				"error",
+				o.Problem,
+				"again",
+				o.Next,
+			)
 			return tx.PutOrder(ctx, o)
 		}
 		leaf := chain[0]
@@ -271,149 +293,4 @@ func (s *Service) keepOrdered(ctx context.Context, o store.Order, chain []*x509.
 			audit(ctx, tx, "take ordered certificate", "gateway", o.GatewayID,
 				fmt.Sprintf("%s, until %s", o.Gateway, leaf.NotAfter.Format(time.DateOnly))))
 	})
-}
-
-// ACMEReason is what the CA says, without what was sent to it.
-func ACMEReason(err error) string {
-	var said *acme.Error
-	var refused *acme.AuthorizationError
-	switch {
-	case errors.As(err, &refused) && len(refused.Errors) > 0:
-		return refused.Identifier + ": " + ACMEReason(refused.Errors[0])
-	case errors.As(err, &said):
-		return said.ProblemType + ": " + said.Detail
-	}
-	return err.Error()
-}
-
-// order goes the way from an account to a certificate (RFC 8555 §7.1).
-func (a *ordering) order(ctx context.Context, s *Service, o store.Order) ([]*x509.Certificate, error) {
-	c := a.Client()
-	key, err := accountKey(ctx, s.CertificateCache())
-	if err != nil {
-		return nil, err
-	}
-	c.Key = key
-	account := a.Account
-	if _, err := c.Register(ctx, &account, acme.AcceptTOS); err != nil &&
-		!errors.Is(err, acme.ErrAccountAlreadyExists) {
-		return nil, err
-	}
-	placed, err := c.AuthorizeOrder(ctx, acme.DomainIDs(o.Names...))
-	if err != nil {
-		return nil, err
-	}
-	defer func() {
-		a.mu.Lock()
-		delete(a.texts, strings.ToLower(o.GatewayID))
-		a.mu.Unlock()
-	}()
-	for _, url := range placed.AuthzURLs {
-		if err := a.authorize(ctx, c, o, url); err != nil {
-			return nil, err
-		}
-	}
-	if placed, err = c.WaitOrder(ctx, placed.URI); err != nil {
-		return nil, err
-	}
-	der, _, err := c.CreateCertFromOrder(ctx, placed, o.Request, true)
-	if err != nil {
-		return nil, err
-	}
-	return judged(o, der)
-}
-
-// judged reads what the CA has issued, and refuses what was not asked for.
-func judged(o store.Order, der [][]byte) (chain []*x509.Certificate, err error) {
-	for _, one := range der {
-		c, err := x509.ParseCertificate(one)
-		if err != nil {
-			return nil, err
-		}
-		chain = append(chain, c)
-	}
-	asked, err := x509.ParseCertificateRequest(o.Request)
-	if err != nil || len(chain) == 0 {
-		return nil, errors.Join(errors.New("the CA issued nothing that can be read"), err)
-	}
-	public, ok := asked.PublicKey.(interface{ Equal(crypto.PublicKey) bool })
-	if !ok || !public.Equal(chain[0].PublicKey) {
-		return nil, errors.New("the CA issued a certificate for another key")
-	}
-	for _, n := range o.Names {
-		if err := chain[0].VerifyHostname(n); err != nil {
-			return nil, err
-		}
-	}
-	return chain, nil
-}
-
-// authorize shows the CA that one name is under control.
-func (a *ordering) authorize(ctx context.Context, c *acme.Client, o store.Order, url string) error {
-	z, err := c.GetAuthorization(ctx, url)
-	if err != nil || z.Status == acme.StatusValid {
-		return err
-	}
-	i := slices.IndexFunc(z.Challenges, func(one *acme.Challenge) bool { return one.Type == o.Challenge })
-	if i < 0 {
-		return fmt.Errorf("%s: the CA does not offer the challenge %s", z.Identifier.Value, o.Challenge)
-	}
-	one := z.Challenges[i]
-	if o.Challenge == api.ChallengeHTTP {
-		answer, err := c.HTTP01ChallengeResponse(one.Token)
-		if err != nil {
-			return err
-		}
-		a.mu.Lock()
-		a.answers[one.Token] = answer
-		a.mu.Unlock()
-		defer func() {
-			a.mu.Lock()
-			delete(a.answers, one.Token)
-			a.mu.Unlock()
-		}()
-	} else {
-		text, err := c.DNS01ChallengeRecord(one.Token)
-		if err != nil {
-			return err
-		}
-		label := strings.ToLower(o.GatewayID)
-		a.mu.Lock()
-		a.texts[label] = append(a.texts[label], text)
-		a.mu.Unlock()
-	}
-	if _, err := c.Accept(ctx, one); err != nil {
-		return err
-	}
-	_, err = c.WaitAuthorization(ctx, z.URI)
-	return err
-}
-
-// accountName is what the key of the account at the CA is kept under: the service's own certificate is
-// ordered with the same one.
-const accountName = "acme_account+key"
-
-// accountKey reads the key of the account, or makes it.
-func accountKey(ctx context.Context, kept CertificateCache) (crypto.Signer, error) {
-	data, err := kept.Get(ctx, accountName)
-	if err == nil {
-		block, _ := pem.Decode(data)
-		if block == nil {
-			return nil, errors.New("the key of the account at the ACME CA cannot be read")
-		}
-		return x509.ParseECPrivateKey(block.Bytes)
-	}
-	if !errors.Is(err, autocert.ErrCacheMiss) {
-		return nil, err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	der, err := x509.MarshalECPrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	return key, kept.Put(ctx, accountName,
-		pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: der}))
 }

@@ -28,7 +28,8 @@ import (
 )
 
 // ACME is a CA that issues certificates by RFC 8555, as strict as it may be: nonces that count
-// once, signatures of registered accounts, and control of every name, shown by TLS (RFC 8737), HTTP or
+// once, signatures of registered accounts, and control of every name, shown by TLS (RFC 8737), HTTP
+// or
 // DNS.
 type ACME struct {
 	URL       string
@@ -38,7 +39,8 @@ type ACME struct {
 	Dial func(name string) string
 	// Resolver is the name server that is asked, an address with a port.
 	Resolver string
-	// Bindings are the MAC keys of accounts outside, by identifier; where there are some, an account
+	// Bindings are the MAC keys of accounts outside, by identifier; where there are some, an
+	// account
 	// needs one (RFC 8555 §7.3.4).
 	Bindings map[string][]byte
 	// Problems are what clients did wrong, and Issued how many certificates were issued.
@@ -372,7 +374,13 @@ func (a *ACME) serves(n *acmeName, want string) error {
 	defer func() { _ = res.Body.Close() }()
 	text, err := io.ReadAll(io.LimitReader(res.Body, 1000))
 	if err != nil || res.StatusCode != http.StatusOK || strings.TrimSpace(string(text)) != want {
-		return fmt.Errorf("%s answers the challenge with %d %.40q (%v)", n.name, res.StatusCode, text, err)
+		return fmt.Errorf(
+			"%s answers the challenge with %d %.40q (%v)",
+			n.name,
+			res.StatusCode,
+			text,
+			err,
+		)
 	}
 	return nil
 }

@@ -14,7 +14,8 @@ const (
 	hugeLog        = 256 << 20 // bytes at which writers wait until it is written back whole
 )
 
-// LeaveLog leaves it to somebody else who is at work on the database to write the log back: a mirror
+// LeaveLog leaves it to somebody else who is at work on the database to write the log back: a
+// mirror
 // must have read it before.
 func (s *Store) LeaveLog() { s.left.Store(true) }
 

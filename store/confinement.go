@@ -45,7 +45,11 @@ func scanConfinement(confined bool, people, gateways string) (*api.Confinement, 
 // PutConfinement keeps what an operator is confined to; nil sets them free.
 func (tx *Tx) PutConfinement(ctx context.Context, operatorID string, c *api.Confinement) error {
 	if c == nil {
-		_, err := tx.q.ExecContext(ctx, `DELETE FROM confinements WHERE operator_id = ?`, operatorID)
+		_, err := tx.q.ExecContext(
+			ctx,
+			`DELETE FROM confinements WHERE operator_id = ?`,
+			operatorID,
+		)
 		if err == nil {
 			_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = factor & ~? WHERE id = ?`,
 				factorConfined, operatorID)
@@ -68,7 +72,10 @@ func (tx *Tx) PutConfinement(ctx context.Context, operatorID string, c *api.Conf
 		factorConfined, operatorID); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	return errors.Join(tx.prove(ctx, provenConfinement, operatorID), tx.prove(ctx, provenOperator, operatorID))
+	return errors.Join(
+		tx.prove(ctx, provenConfinement, operatorID),
+		tx.prove(ctx, provenOperator, operatorID),
+	)
 }
 
 // confinedSoundly holds that what an operator is confined to is as the service has written it.

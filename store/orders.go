@@ -41,8 +41,18 @@ func scanOrder(scan scanner) (o Order, err error) {
 	var names string
 	var next int64
 	var expires sql.NullInt64
-	err = scan(&o.GatewayID, &o.Gateway, &names, &o.Challenge, &o.State, &o.Problem, &next, &expires,
-		&o.Request, &o.Tries)
+	err = scan(
+		&o.GatewayID,
+		&o.Gateway,
+		&names,
+		&o.Challenge,
+		&o.State,
+		&o.Problem,
+		&next,
+		&expires,
+		&o.Request,
+		&o.Tries,
+	)
 	o.Names, o.Next, o.Setup = strings.Fields(names), fromMillis(next), []string{}
 	if expires.Valid {
 		at := fromMillis(expires.Int64)
@@ -58,12 +68,20 @@ func (tx *Tx) Orders(ctx context.Context) ([]Order, error) {
 
 // DueOrders lists those for which the CA is to be asked.
 func (tx *Tx) DueOrders(ctx context.Context, now time.Time) ([]Order, error) {
-	return collect(ctx, tx, scanOrder, orderColumns+`WHERE o.next <= ? ORDER BY o.next`, millis(now))
+	return collect(
+		ctx,
+		tx,
+		scanOrder,
+		orderColumns+`WHERE o.next <= ? ORDER BY o.next`,
+		millis(now),
+	)
 }
 
 // Order reads that of a gateway.
 func (tx *Tx) Order(ctx context.Context, gatewayID string) (Order, error) {
-	o, err := scanOrder(tx.q.QueryRowContext(ctx, orderColumns+`WHERE o.gateway_id = ?`, gatewayID).Scan)
+	o, err := scanOrder(
+		tx.q.QueryRowContext(ctx, orderColumns+`WHERE o.gateway_id = ?`, gatewayID).Scan,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return o, &NotFoundError{"order for gateway", gatewayID}
 	}
@@ -79,10 +97,20 @@ func (tx *Tx) PutOrder(ctx context.Context, o Order) error {
 	if o.Expires != nil {
 		expires = millis(*o.Expires)
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT OR REPLACE INTO orders (gateway_id, request, names,
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT OR REPLACE INTO orders (gateway_id, request, names,
 		challenge, state, problem, tries, next, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		o.GatewayID, o.Request, strings.Join(o.Names, " "), o.Challenge, o.State, o.Problem, o.Tries,
-		millis(o.Next), expires)
+		o.GatewayID,
+		o.Request,
+		strings.Join(o.Names, " "),
+		o.Challenge,
+		o.State,
+		o.Problem,
+		o.Tries,
+		millis(o.Next),
+		expires,
+	)
 	return constraint("order", err)
 }
 

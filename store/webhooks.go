@@ -53,7 +53,16 @@ func (tx *Tx) Webhooks(ctx context.Context) ([]api.Webhook, error) {
 		return collect(ctx, tx, func(scan scanner) (h api.Webhook, err error) {
 			var events string
 			var created int64
-			err = scan(&h.ID, &h.Name, &h.URL, &events, &h.Disabled, &h.Problem, &created, &h.Waiting)
+			err = scan(
+				&h.ID,
+				&h.Name,
+				&h.URL,
+				&events,
+				&h.Disabled,
+				&h.Problem,
+				&created,
+				&h.Waiting,
+			)
 			h.Events, h.Created = strings.Fields(events), fromMillis(created)
 			return h, err
 		}, `SELECT id, name, url, events, disabled, problem, created, (SELECT COUNT(*) FROM
