@@ -24,6 +24,7 @@ type records struct {
 	t   testing.TB
 	dir string // the folder that the command lines run beside
 	url string
+	svc *service.Service
 }
 
 const ownerPassword = "lantern over the harbour 9"
@@ -54,6 +55,7 @@ func newRecords(t testing.TB) *records {
 	}
 	log := slog.New(slog.DiscardHandler)
 	svc := service.New(s, log, time.Now)
+	r.svc = svc
 	var background sync.WaitGroup
 	background.Go(func() { svc.Run(ctx) })
 	server := httptest.NewServer(httpapi.New(svc, log, httpapi.Options{Version: "test"}))

@@ -134,7 +134,7 @@ func TestSites(t *testing.T) {
 		down()
 		s.leaksNothing(t)
 		w.cli.shell(
-			`cd "$1" && sh ./*-remove.sh; swanctl --load-all --noprompt > /dev/null; sysctl -q -w `+
+			`cd "$1" && sh ./*-remove.sh; sysctl -q -w `+
 				`net.ipv4.ip_forward=0`,
 			parcel,
 		)

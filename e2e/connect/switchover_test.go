@@ -51,7 +51,7 @@ func (w *ikeWorld) connects(t *testing.T, parcel, name, when string, expected bo
 	} else if expected {
 		inside(t, w.cli)
 	}
-	w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
+	w.cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 }
 
 // twoPeople have a device each: one gets a new value first.

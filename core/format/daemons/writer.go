@@ -128,10 +128,11 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			},
 		}
 		job.Apply = LoadIKE
+		job.Revoke = []string{"swanctl --terminate --ike " + name + " > /dev/null 2>&1 || true"}
+		job.Gone = []string{"swanctl --load-all --noprompt > /dev/null 2>&1 || true"}
 		if i := c.Identity; c.NeedsIdentity() && i.Enrol != nil {
 			files = append(files, enrols(c, *i.Enrol, &job)...)
 		}
-		job.Revoke = []string{"swanctl --terminate --ike " + name + " > /dev/null 2>&1 || true"}
 	}
 	if c.IKEv2 == nil {
 		more, places, err := links(c)

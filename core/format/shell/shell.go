@@ -58,6 +58,7 @@ type Job struct {
 	Units      []string // of the system's service manager, started with the system
 	Apply      []string // after placing
 	Revoke     []string // before taking away
+	Gone       []string // after that
 	Done       string   // what to say at the end
 }
 
@@ -270,6 +271,7 @@ func Scripts(job Job, files []format.File) []format.File {
 	out.WriteString(forget)
 	only(&out, job.Revoke)
 	line(&out, "forget \"$list\"\nrm -f -- \"$list\"")
+	only(&out, job.Gone)
 	line(&out, "echo 'The connection is removed.'")
 	return []format.File{
 		{
