@@ -73,9 +73,9 @@ func run(only string) error {
 		{"rehearsals", rehearsals},
 		{"sizes", sizes},
 		{"console", pageScripts},
-		{"year", year},
+		{"year", year}, // takes long: only by its name
 	} {
-		if only == "" || only == part.name {
+		if only == "" && part.name != "year" || only == part.name {
 			known = true
 			faults = errors.Join(faults, part.measure())
 		}
