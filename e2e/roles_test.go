@@ -83,6 +83,26 @@ var (
 	openToAll  = []string{"ask-passkey", "begin-entry", "start", "set-up", "sign-in", "whereami"}
 )
 
+// described are the operations of the API by path and method, and its whole description.
+func described(t *testing.T) (description []byte, paths map[string]map[string]struct {
+	ID string `json:"operationId"`
+}) {
+	t.Helper()
+	description, err := json.Marshal(httpapi.Describe("test"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var api struct {
+		Paths map[string]map[string]struct {
+			ID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	if err := json.Unmarshal(description, &api); err != nil {
+		t.Fatal(err)
+	}
+	return description, api.Paths
+}
+
 // TestRoles calls every operation of the API in every role, and holds that no role does more than
 // it may.
 func TestRoles(t *testing.T) {
@@ -97,18 +117,7 @@ func TestRoles(t *testing.T) {
 		}
 		tokens[role] = made.Bearer
 	}
-	data, err := json.Marshal(httpapi.Describe("test"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var api struct {
-		Paths map[string]map[string]struct {
-			ID string `json:"operationId"`
-		} `json:"paths"`
-	}
-	if err := json.Unmarshal(data, &api); err != nil {
-		t.Fatal(err)
-	}
+	data, paths := described(t)
 	call := func(method, path, token string) (int, string) {
 		t.Helper()
 		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-space", "{name}", "none",
@@ -145,7 +154,7 @@ func TestRoles(t *testing.T) {
 		return answer.StatusCode, string(text)
 	}
 	seen := 0
-	for path, methods := range api.Paths {
+	for path, methods := range paths {
 		for method, op := range methods {
 			if slices.Contains(openToAll, op.ID) || op.ID == "sign-out" {
 				continue

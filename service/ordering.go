@@ -12,11 +12,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"wardicon/api"
-	"wardicon/store"
 
 	"golang.org/x/crypto/acme"
 	"golang.org/x/crypto/acme/autocert"
+
+	"wardicon/api"
+	"wardicon/store"
 )
 
 // ChallengeAnswer is what an ACME CA is answered under a token; empty where there is none.
