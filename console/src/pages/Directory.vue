@@ -10,6 +10,7 @@ import RecordForm from '../parts/RecordForm.vue'
 import { useForm } from '../parts/useForm'
 import { useJob } from '../parts/useJob'
 import { exact } from '../parts/times'
+import { say } from '../words'
 
 type Settings = Schemas['Directory']
 
@@ -114,9 +115,13 @@ async function readNow(only: boolean) {
 const failed = computed(() => Object.values(reading.errors.value).join(' ') || reading.wrong.value)
 const outcomes = computed(() => {
   const n = read.value?.import.rows ?? {}
-  return `${n.add ?? 0} to add, ${n.change ?? 0} to change, ${n.same ?? 0} the same, ${
-    n.wrong ?? 0
-  } wrong`
+  return say(
+    '{0} to add, {1} to change, {2} the same, {3} wrong',
+    n.add ?? 0,
+    n.change ?? 0,
+    n.same ?? 0,
+    n.wrong ?? 0,
+  )
 })
 </script>
 

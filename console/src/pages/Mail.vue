@@ -10,6 +10,7 @@ import WebhookPanel from '../parts/WebhookPanel.vue'
 import { useSession } from '../api/session'
 import { useForm } from '../parts/useForm'
 import { exact } from '../parts/times'
+import { count } from '../words'
 
 const session = useSession()
 const form = useForm({
@@ -67,7 +68,7 @@ async function sendNow() {
   }, '')
   if (well)
     sending.done.value = n
-      ? `${n} ${n === 1 ? 'email is' : 'emails are'} being sent.`
+      ? count(n, 'email is being sent.', 'emails are being sent.')
       : 'No email is queued.'
   window.setTimeout(() => changes.value++, 1500)
 }

@@ -5,7 +5,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import Paging from '../parts/Paging.vue'
 import { useAddress } from '../parts/useAddress'
-import { say } from '../words'
+import { language, say } from '../words'
 
 const rules = ref<Schemas['Rule'][]>([])
 const search = useAddress('search')
@@ -71,7 +71,7 @@ onMounted(async () => {
           say(r.set || r.severity)
         }}</span>{{ say(r.title) }} <span class="mono soft small">{{ r.code }}</span>
       </summary>
-      <div class="pt-2">
+      <div class="pt-2 clearfix">
         <p class="mb-1">{{ say(r.why) }} <strong>Fix:</strong> {{ say(r.fix) }}</p>
         <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
         <!-- What looks at handing over holds always. -->
@@ -86,7 +86,9 @@ onMounted(async () => {
           />
         </div>
         <p class="soft small mb-0">
-          Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.
+          <!-- The examples are in English. -->
+          <span v-if="language === 'en'">Finds {{ r.bad.text }}; accepts {{ r.good.text }}. </span>
+          <span>Source: {{ r.source }}.</span>
         </p>
       </div>
     </details>

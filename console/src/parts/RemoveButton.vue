@@ -3,7 +3,12 @@
 import { ref } from 'vue'
 import Notice from './Notice.vue'
 
-const props = defineProps<{ noun: string; name: string; remove: () => Promise<unknown> }>()
+const props = defineProps<{
+  noun: string
+  name: string
+  remove: () => Promise<unknown>
+  size?: 'sm'
+}>()
 const emit = defineEmits<{ removed: [] }>()
 const asking = ref(false)
 const wrong = ref('')
@@ -23,6 +28,7 @@ async function go() {
   <BButton
     class="alters"
     variant="outline-danger"
+    :size="size"
     type="button"
     @click="((asking = true), (wrong = ''))"
     >Remove the {{ noun }}</BButton

@@ -5,6 +5,7 @@ import { ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { useLineChart } from './lineChart'
 import { day, exact } from './times'
+import { say } from '../words'
 
 const props = defineProps<{ rows: Schemas['ProbeRow'][] }>()
 const canvas = ref<HTMLCanvasElement>()
@@ -26,7 +27,9 @@ function series() {
   const named = new Map<string, { x: number; y: number | null }[]>()
   for (const row of [...props.rows].reverse()) {
     for (const t of row.times ?? []) {
-      const name = `${t.method}, port ${t.port}` + (several ? ` at ${host(t.address)}` : '')
+      const name = several
+        ? say('{0}, port {1} at {2}', t.method, t.port, host(t.address))
+        : say('{0}, port {1}', t.method, t.port)
       const points = named.get(name) ?? []
       points.push({ x: Date.parse(row.at), y: t.state === 'answers' ? t.milliseconds : null })
       named.set(name, points)

@@ -4,7 +4,7 @@
 import { computed, inject, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import { tabs } from './useTabs'
-import { say } from '../words'
+import { count, say } from '../words'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
 const { show } = inject(tabs)!
@@ -45,7 +45,7 @@ const steps = computed(() => {
       text: 'Checked',
       tab: 'findings',
       done: errors === 0,
-      why: errors === 1 ? '1 error prevents the build' : `${errors} errors prevent the build`,
+      why: count(errors, 'error prevents the build', 'errors prevent the build'),
     },
     {
       text: 'Built',
@@ -60,7 +60,7 @@ const steps = computed(() => {
       optional: true,
       why:
         tried?.state === 'failed'
-          ? `the rehearsal failed: ${tried.result.cause ?? 'see below'}`
+          ? say('the rehearsal failed: {0}', tried.result.cause ?? say('see below'))
           : 'rehearse the parcel, or hand it over without',
     },
     { text: 'Handed over', tab: 'handover', done: same, why: 'hand the parcel over' },

@@ -90,7 +90,13 @@ const remove = (h: Schemas['Webhook']) => () =>
               @click="set(h, !h.disabled)"
               >{{ h.disabled ? 'Turn on' : 'Turn off' }}</BButton
             >
-            <RemoveButton noun="webhook" :name="h.name" :remove="remove(h)" @removed="look" />
+            <RemoveButton
+              size="sm"
+              noun="webhook"
+              :name="h.name"
+              :remove="remove(h)"
+              @removed="look"
+            />
           </td>
         </tr>
       </tbody>
