@@ -111,8 +111,7 @@ type Entry struct {
 
 // Confinement is what an issuer's changes, files and secrets are confined to. People, their devices
 // and accounts must be in one of the groups, gateways among those that are named; profiles with
-// their
-// parcels and handovers must be within both, as far as each is given.
+// their parcels and handovers must be within both, as far as each is given.
 type Confinement struct {
 	// Groups of people.
 	Groups []string `json:"groups"`

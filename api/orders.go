@@ -18,8 +18,7 @@ const (
 // NewOrder is what an order is placed with.
 type NewOrder struct {
 	// Signing request (PKCS #10) in PEM form, with the host names of the certificate. The key stays
-	// on
-	// the gateway, and is the same for every renewal.
+	// on the gateway, and is the same for every renewal.
 	Request string `json:"request"   required:"true" maxLength:"65536"`
 	// How the CA is shown that the names are under control: http-01, by an address below each name
 	// that leads to this service, or dns-01, by a CNAME into the zone that it answers.

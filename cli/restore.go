@@ -188,8 +188,7 @@ three days (--at).`,
 }
 
 // restoreSource is what a database is restored from: what it is called, and how it is written into
-// a new
-// file.
+// a new file.
 type restoreSource struct {
 	name  string
 	write func(ctx context.Context, to string) error

@@ -34,8 +34,7 @@ func whole(c *api.Confinement) api.Confinement {
 }
 
 // ChangeOperator changes role or state of an operator, and what they are confined to: nil leaves
-// that as
-// it is, an empty one ends it.
+// that as it is, an empty one ends it.
 func (c *Client) ChangeOperator(
 	ctx context.Context,
 	id, role string,

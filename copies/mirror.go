@@ -43,8 +43,7 @@ func CheckMirror(folder string) error {
 }
 
 // OpenMirror begins to mirror the database of a data folder that is open already. Where the mirror
-// is
-// of another state of the database, a whole copy is made.
+// is of another state of the database, a whole copy is made.
 func OpenMirror(ctx context.Context, data, folder string, log *slog.Logger) (*Mirror, error) {
 	quiet := slog.New(&faultsOnly{log: log})
 	db := litestream.NewDB(filepath.Join(data, store.File))
@@ -75,8 +74,7 @@ func OpenMirror(ctx context.Context, data, folder string, log *slog.Logger) (*Mi
 func (m *Mirror) Synced() time.Time { return m.db.LastSuccessfulSyncAt() }
 
 // Close brings the mirror up to date, where that can be done in a while, and ends it. The database
-// must
-// still be open.
+// must still be open.
 func (m *Mirror) Close(ctx context.Context) error {
 	soon, cancel := context.WithTimeout(ctx, mirrorLast)
 	defer cancel()

@@ -11,8 +11,7 @@ import (
 )
 
 // confinable are the operations beyond reading that a confined operator may call, and the noun of
-// the
-// record that the path names. Without a noun the service looks at the record itself.
+// the record that the path names. Without a noun the service looks at the record itself.
 var confinable = map[string]string{
 	"add-person": "", "change-person": "", "remove-person": "", "offboard-person": "person",
 	"add-device": "", "change-device": "", "remove-device": "", "offboard-device": "device",
@@ -33,8 +32,7 @@ var confinable = map[string]string{
 }
 
 // within lets a confined operator read as an auditor does, and change what they are confined to.
-// Whatever
-// is not known to be within that is refused.
+// Whatever is not known to be within that is refused.
 func (a *handlers) within(
 	ctx context.Context,
 	o api.Operator,

@@ -147,8 +147,7 @@ func (q *Requests) Note(method, route string, status int, took time.Duration) {
 }
 
 // Handler serves the numbers in the text form that collectors read. Synced tells until when the
-// mirror of
-// the database has all; nil where there is none.
+// mirror of the database has all; nil where there is none.
 func Handler(
 	source Source, requests *Requests, what Build, synced func() time.Time, log *slog.Logger,
 	now func() time.Time,

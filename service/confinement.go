@@ -12,8 +12,7 @@ import (
 )
 
 // AsOperator says who acts in a context: an operator, in the role of their session and confined as
-// they
-// are.
+// they are.
 func AsOperator(ctx context.Context, o api.Operator, role string) context.Context {
 	return context.WithValue(ctx, actorKey{}, acting{o.Name, role, o.Confined})
 }
@@ -33,8 +32,7 @@ func confinedError(what string) error {
 }
 
 // permits refuses a record that is not within what whoever acts is confined to. What is no person,
-// device,
-// account, profile or gateway is within nothing.
+// device, account, profile or gateway is within nothing.
 func (s *Service) permits(ctx context.Context, tx *store.Tx, record any) error {
 	c := confinement(ctx)
 	if c == nil {
@@ -105,8 +103,7 @@ func unknownIsOutside(err error) error {
 }
 
 // Permits refuses what is about a record, by noun and identifier, that is not within what whoever
-// acts is
-// confined to. A parcel and a handover are their profile's.
+// acts is confined to. A parcel and a handover are their profile's.
 func (s *Service) Permits(ctx context.Context, noun, id string) error {
 	if confinement(ctx) == nil {
 		return nil

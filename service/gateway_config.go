@@ -110,8 +110,7 @@ func (s *Service) configured(
 }
 
 // orderedFiles are the certificate that an ACME CA issued for a gateway, under the names by which
-// its
-// daemons' configuration knows it; the key is there already.
+// its daemons' configuration knows it; the key is there already.
 func orderedFiles(
 	ctx context.Context,
 	tx *store.Tx,

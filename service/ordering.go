@@ -169,8 +169,7 @@ func (a *ordering) authorize(ctx context.Context, c *acme.Client, o store.Order,
 }
 
 // accountName is what the key of the account at the CA is kept under: the service's own certificate
-// is
-// ordered with the same one.
+// is ordered with the same one.
 const accountName = "acme_account+key"
 
 // accountKey reads the key of the account, or makes it.

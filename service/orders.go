@@ -80,8 +80,7 @@ func (s *Service) orderSetup(ctx context.Context, o api.Order) []string {
 }
 
 // PlaceOrder has the ACME CA issue a certificate for a gateway's request, and renews it ahead of
-// its
-// end with the same key. The CA is asked at once, beside whoever called.
+// its end with the same key. The CA is asked at once, beside whoever called.
 func (s *Service) PlaceOrder(
 	ctx context.Context,
 	gatewayID string,
@@ -251,8 +250,7 @@ func (s *Service) orderDue(ctx context.Context) error {
 }
 
 // keepOrdered keeps what came of asking the CA. An order that was ended or replaced meanwhile stays
-// as
-// it is.
+// as it is.
 func (s *Service) keepOrdered(
 	ctx context.Context,
 	o store.Order,

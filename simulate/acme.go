@@ -29,8 +29,7 @@ import (
 
 // ACME is a CA that issues certificates by RFC 8555, as strict as it may be: nonces that count
 // once, signatures of registered accounts, and control of every name, shown by TLS (RFC 8737), HTTP
-// or
-// DNS.
+// or DNS.
 type ACME struct {
 	URL       string
 	Authority string // certificate of the CA, PEM
@@ -40,8 +39,7 @@ type ACME struct {
 	// Resolver is the name server that is asked, an address with a port.
 	Resolver string
 	// Bindings are the MAC keys of accounts outside, by identifier; where there are some, an
-	// account
-	// needs one (RFC 8555 §7.3.4).
+	// account needs one (RFC 8555 §7.3.4).
 	Bindings map[string][]byte
 	// Problems are what clients did wrong, and Issued how many certificates were issued.
 	Problems []string

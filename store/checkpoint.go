@@ -15,8 +15,7 @@ const (
 )
 
 // LeaveLog leaves it to somebody else who is at work on the database to write the log back: a
-// mirror
-// must have read it before.
+// mirror must have read it before.
 func (s *Store) LeaveLog() { s.left.Store(true) }
 
 // checkpoints writes the log back until the context ends.
