@@ -4,8 +4,6 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
-	"crypto/subtle"
-	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -13,11 +11,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"testing"
 	"time"
 
 	"github.com/pquerna/otp/hotp"
-	"golang.org/x/crypto/argon2"
 
 	"wardicon/api"
 	"wardicon/core/secret"
@@ -129,16 +125,35 @@ func (s *Service) SignIn(
 	if o.Passkeys && !o.SecondFactor {
 		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, no passkey", ErrPasskeyWanted)
 	}
+	before := o.Password
+	if hashOutdated(before) {
+		o.Password = hashPassword(e.Password)
+	}
 	bearer, session, err = s.openSession(ctx, o, e, func(tx *store.Tx) error {
-		if !o.SecondFactor {
-			return nil
+		if o.SecondFactor {
+			if err := s.takeCode(ctx, tx, o.ID, e.Code, false); err != nil {
+				return err
+			}
 		}
-		return s.takeCode(ctx, tx, o.ID, e.Code, false)
+		return rehash(ctx, tx, o, before)
 	})
 	if errors.Is(err, ErrSignIn) {
 		err = s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
 	}
 	return bearer, session, err
+}
+
+// rehash keeps a password as it is hashed by now, unless it was changed meanwhile.
+func rehash(ctx context.Context, tx *store.Tx, o store.Operator, before string) error {
+	if o.Password == before {
+		return nil
+	}
+	now, err := tx.Operator(ctx, o.ID)
+	if err != nil || now.Password != before {
+		return err
+	}
+	now.Password = o.Password
+	return tx.PutOperator(ctx, now)
 }
 
 // openSession opens a session for an operator who has proven who they are; last is what is still to
@@ -418,54 +433,4 @@ func (s *Service) SignOut(ctx context.Context, session store.Session) error {
 			audit(ctx, tx, "sign out", "operator", session.Operator.ID, ""),
 		)
 	})
-}
-
-// Cost of hashing a password (RFC 9106 §4, second choice).
-var (
-	hashTime   uint32 = 3
-	hashMemory uint32 = 64 << 10
-)
-
-const (
-	hashLanes            = 2
-	hashSalt, hashLength = 16, 32
-)
-
-// HashQuickly lets tests hash hundreds of passwords; nothing but a test can call it.
-func HashQuickly() {
-	if !testing.Testing() {
-		panic("passwords are hashed quickly in tests alone")
-	}
-	hashTime, hashMemory = 1, 1<<10
-}
-
-func hashPassword(password secret.Text) string {
-	salt := make([]byte, hashSalt)
-	_, _ = rand.Read(salt)
-	sum := argon2.IDKey(
-		[]byte(password.Reveal()),
-		salt,
-		hashTime,
-		hashMemory,
-		hashLanes,
-		hashLength,
-	)
-	return base64.RawStdEncoding.EncodeToString(append(salt, sum...))
-}
-
-func passwordFits(encoded string, password secret.Text) bool {
-	data, err := base64.RawStdEncoding.DecodeString(encoded)
-	known := err == nil && len(data) == hashSalt+hashLength
-	if !known {
-		data = make([]byte, hashSalt+hashLength)
-	}
-	sum := argon2.IDKey(
-		[]byte(password.Reveal()),
-		data[:hashSalt],
-		hashTime,
-		hashMemory,
-		hashLanes,
-		hashLength,
-	)
-	return subtle.ConstantTimeCompare(sum, data[hashSalt:]) == 1 && known
 }
