@@ -1,6 +1,7 @@
 package api
 
 import (
+	"slices"
 	"strings"
 	"time"
 )
@@ -132,6 +133,23 @@ func (c *Confinement) String() string {
 		list = append(list, "gateways "+strings.Join(c.Gateways, ", "))
 	}
 	return ", confined to " + strings.Join(list, " and ")
+}
+
+// Widened tells whether one that another takes the place of held back more: in groups or in gateways
+// there is one that was not named, or none is named any more.
+func (c *Confinement) Widened(to *Confinement) bool {
+	if c.Empty() {
+		return false
+	}
+	if to.Empty() {
+		return true
+	}
+	wider := func(from, to []string) bool {
+		return len(from) > 0 && len(to) == 0 || slices.ContainsFunc(to, func(one string) bool {
+			return !slices.Contains(from, one)
+		})
+	}
+	return wider(c.Groups, to.Groups) || wider(c.Gateways, to.Gateways)
 }
 
 // Empty tells whether it confines nobody.

@@ -84,7 +84,7 @@ first sign-in, which must then be changed.`,
 		Example: "  wardicon operator add pilot --role issuer",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				confined, err := bounds.confinement(ctx, c)
+				confined, err := bounds.confinement(ctx, c, cmd, nil)
 				if err != nil {
 					return err
 				}
@@ -134,12 +134,22 @@ func (b *bounds) flags(cmd *cobra.Command) {
 			"profiles")
 }
 
-// confinement finds the gateways; nil where nothing was given.
-func (b *bounds) confinement(ctx context.Context, c *client.Client) (*api.Confinement, error) {
-	if len(b.groups)+len(b.gateways) == 0 {
+// confinement takes over what was given into what there was, and finds the gateways; nil where nothing
+// was given.
+func (b *bounds) confinement(
+	ctx context.Context, c *client.Client, cmd *cobra.Command, was *api.Confinement,
+) (*api.Confinement, error) {
+	groups, gateways := cmd.Flags().Changed("group"), cmd.Flags().Changed("gateway")
+	if !groups && !gateways {
 		return nil, nil
 	}
-	out := &api.Confinement{Groups: append([]string{}, b.groups...), Gateways: []string{}}
+	out := &api.Confinement{Groups: b.groups}
+	if was != nil && !groups {
+		out.Groups = was.Groups
+	}
+	if was != nil && !gateways {
+		out.Gateways = was.Gateways
+	}
 	for _, name := range b.gateways {
 		g, err := findGateway(ctx, c, name)
 		if err != nil {
@@ -199,7 +209,7 @@ func (a *app) operatorChange() *cobra.Command {
 				if cmd.Flags().Changed("disabled") {
 					o.Disabled = disabled
 				}
-				confined, err := bounds.confinement(ctx, c)
+				confined, err := bounds.confinement(ctx, c, cmd, o.Confined)
 				if err != nil {
 					return err
 				}

@@ -42,6 +42,11 @@ func TestFourEyes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	deckhand, err := f.client.AddOperator(ctx, "deckhand", "issuer",
+		&api.Confinement{Groups: []string{"crew"}})
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := f.client.ChangeOperator(ctx, stoker.Operator.ID, "issuer", true, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -100,6 +105,15 @@ func TestFourEyes(t *testing.T) {
 			made, err := c.AddOperator(ctx, "cook", "issuer", nil)
 			if err == nil {
 				err = f.client.RemoveOperator(ctx, made.Operator.ID)
+			}
+			return err
+		},
+		"less confined": func(c *client.Client) error {
+			_, err := c.ChangeOperator(ctx, deckhand.Operator.ID, "issuer", false,
+				&api.Confinement{Groups: []string{"crew", "office"}})
+			if err == nil { // more confined is nobody else's affair
+				_, err = f.client.ChangeOperator(ctx, deckhand.Operator.ID, "issuer", false,
+					&api.Confinement{Groups: []string{"crew"}})
 			}
 			return err
 		},

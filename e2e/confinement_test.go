@@ -71,6 +71,19 @@ func TestConfined(t *testing.T) {
 		t.Fatal(err)
 	}
 	run(0, "groups engine and gateways "+norrvik, "operator", "list")
+	// What is not given stays; a gateway that is gone, or another role, keeps nobody from changing it.
+	run(0, "mate", "operator", "add", "mate", "--group", "engine")
+	gone, err := f.client.Gateways.Add(ctx, client.Patch{"name": "Gone", "address": "gone.skerryline.example",
+		"offers": map[string]any{"sstp": map[string]any{"ppp": []string{"mschapv2"}}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	run(0, "confined to groups engine and gateways "+gone.ID, "operator", "change", "mate", "--gateway", "Gone")
+	if err := f.client.Gateways.Remove(ctx, gone.ID); err != nil {
+		t.Fatal(err)
+	}
+	run(0, "gateways "+gone.ID+", disabled", "operator", "change", "mate", "--disabled")
+	run(0, "mate: auditor, must change", "operator", "change", "mate", "--role", "auditor", "--disabled=false")
 	c := client.New(f.url, "")
 	if _, err := c.SignIn(ctx, "stoker", secret.New(made.Password)); err != nil {
 		t.Fatal(err)

@@ -7,6 +7,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -135,8 +137,27 @@ func TestMirror(t *testing.T) {
 	}
 
 	// The folder goes away for a while, as a disk does that was not mounted.
-	p = serve(t, dir, "--mirror-to", mirror)
+	metrics := freeAddress(t)
+	p = serve(t, dir, "--mirror-to", mirror, "--metrics", metrics)
 	c = signedIn(t, p.url)
+	// behind is how long ago the mirror had all that was written, by what monitoring is told.
+	behind := func() time.Duration {
+		t.Helper()
+		found := regexp.MustCompile(`(?m)^wardicon_mirror_synced_timestamp_seconds (\S+)$`).
+			FindStringSubmatch(fetched(t, "http://"+metrics+"/metrics"))
+		if found == nil {
+			t.Fatal("monitoring is not told of the mirror")
+		}
+		at, err := strconv.ParseFloat(found[1], 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return time.Since(time.UnixMilli(int64(at * 1000)))
+	}
+	time.Sleep(8 * time.Second) // nothing is written meanwhile
+	if d := behind(); d > 5*time.Second {
+		t.Errorf("while nothing is written the mirror is %v behind", d)
+	}
 	if err := os.Rename(mirror, mirror+".away"); err != nil {
 		t.Fatal(err)
 	}
@@ -153,6 +174,11 @@ func TestMirror(t *testing.T) {
 			t.Fatalf("nothing is said of a mirror that is away:\n%s", p.logged())
 		}
 		time.Sleep(50 * time.Millisecond)
+	}
+	first := behind()
+	time.Sleep(2 * time.Second)
+	if d := behind(); d < first+time.Second {
+		t.Errorf("a mirror that is away is %v behind, and was %v two seconds before", d, first)
 	}
 	if err := os.Remove(mirror); err != nil {
 		t.Fatal(err)

@@ -14,6 +14,17 @@ import (
 	"time"
 )
 
+// freeAddress is one on loopback that nobody listens at.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = l.Close() }()
+	return l.Addr().String()
+}
+
 // TestMonitoring has a real collector read the metrics of a real service, judge the alert rules, and
 // draw the page about it.
 func TestMonitoring(t *testing.T) {
@@ -29,15 +40,7 @@ func TestMonitoring(t *testing.T) {
 			t.Errorf("%s: %s", strings.Join(args, " "), out)
 		}
 	}
-	free := func() string {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer func() { _ = l.Close() }()
-		return l.Addr().String()
-	}
-	metrics, collector := free(), free()
+	metrics, collector := freeAddress(t), freeAddress(t)
 	p := serve(t, setUp(t), "--metrics", metrics, "--mirror-to", t.TempDir())
 	if res, err := http.Get(p.url + "/api/v1/start"); err == nil {
 		_ = res.Body.Close()

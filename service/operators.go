@@ -6,7 +6,6 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -267,8 +266,8 @@ func (s *Service) AddOperator(
 }
 
 // ChangeOperator gives an operator another role, confines them, or keeps them from signing in;
-// their sessions end. There is always an owner left. A nil confinement leaves it as it is, an empty
-// one ends it.
+// their sessions end. There is always an owner left. A nil confinement leaves that of an issuer as
+// it is, an empty one ends it.
 func (s *Service) ChangeOperator(
 	ctx context.Context,
 	id, role string,
@@ -280,15 +279,18 @@ func (s *Service) ChangeOperator(
 	if err != nil {
 		return row, err
 	}
-	if confined == nil {
+	switch {
+	case confined != nil:
+		if confined, err = s.confine(ctx, role, confined); err != nil {
+			return row, err
+		}
+	case role == RoleIssuer:
 		confined = before.Confined
 	}
-	if confined, err = s.confine(ctx, role, confined); err != nil {
-		return row, err
-	}
-	if before.Disabled && !disabled || !Allows(before.Role, role) && !disabled ||
-		before.Confined != nil && !reflect.DeepEqual(before.Confined, confined) && !disabled {
-		if use, err = s.admits(ctx, "operator-change", id, role, before.Name, confined); err != nil {
+	more := before.Disabled || !Allows(before.Role, role) || before.Confined.Widened(confined)
+	if more && !disabled {
+		use, err = s.admits(ctx, "operator-change", id, role, before.Name, confined)
+		if err != nil {
 			return row, err
 		}
 	}
