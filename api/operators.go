@@ -10,7 +10,7 @@ import (
 type Operator struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
-	Role string `json:"role"                enum:"owner,issuer,auditor"`
+	Role string `json:"role" enum:"owner,issuer,auditor"`
 	// It cannot sign in.
 	Disabled bool `json:"disabled"`
 	// A second factor is demanded and not set up: nothing but that is allowed.
@@ -46,11 +46,11 @@ type Session struct {
 	ID       string `json:"id"`
 	Operator string `json:"operator"`
 	// cookie for the console, token for the command line and programs.
-	Kind string `json:"kind"           enum:"cookie,token"`
+	Kind string `json:"kind" enum:"cookie,token"`
 	// Name of a program's token.
 	Name string `json:"name,omitempty"`
 	// Its role, at most that of its operator.
-	Role string `json:"role"           enum:"owner,issuer,auditor"`
+	Role string `json:"role" enum:"owner,issuer,auditor"`
 	// The address that it was opened from.
 	Origin string `json:"origin"`
 	// How the program that opened it calls itself; a console's session ends where another one uses

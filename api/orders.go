@@ -19,10 +19,10 @@ const (
 type NewOrder struct {
 	// Signing request (PKCS #10) in PEM form, with the host names of the certificate. The key stays
 	// on the gateway, and is the same for every renewal.
-	Request string `json:"request"   required:"true" maxLength:"65536"`
+	Request string `json:"request" required:"true" maxLength:"65536"`
 	// How the CA is shown that the names are under control: http-01, by an address below each name
 	// that leads to this service, or dns-01, by a CNAME into the zone that it answers.
-	Challenge string `json:"challenge" required:"true"                   enum:"http-01,dns-01"`
+	Challenge string `json:"challenge" enum:"http-01,dns-01" required:"true"`
 }
 
 // Order is a gateway's certificate that an ACME CA issues, and that is renewed ahead of its end.
@@ -35,7 +35,7 @@ type Order struct {
 	// How the CA is shown that the names are under control.
 	Challenge string `json:"challenge"`
 	// waiting for the CA, issued, or failed; failed is tried again.
-	State string `json:"state"             enum:"waiting,issued,failed"`
+	State string `json:"state" enum:"waiting,issued,failed"`
 	// What the CA said at the last attempt.
 	Problem string `json:"problem,omitempty"`
 	// When the CA is asked next.

@@ -4,20 +4,20 @@ import "time"
 
 // Webhook is an address at which another service is told what happens.
 type Webhook struct {
-	ID string `json:"id"       readOnly:"true"`
+	ID string `json:"id" readOnly:"true"`
 	// Unique name.
-	Name string `json:"name"                     minLength:"1" maxLength:"100"`
+	Name string `json:"name" minLength:"1" maxLength:"100"`
 	// URL that receives the events, such as https://tickets.skerryline.example/vpn.
-	URL string `json:"url"                                    maxLength:"500"`
+	URL string `json:"url" maxLength:"500"`
 	// Events that it receives.
-	Events []string `json:"events"                                                 minItems:"1"`
+	Events []string `json:"events" minItems:"1"`
 	// Nothing is sent to it.
-	Disabled bool `json:"disabled"                                                            required:"false"`
+	Disabled bool `json:"disabled" required:"false"`
 	// Why the last delivery failed; empty if it did not.
-	Problem string `json:"problem"  readOnly:"true"`
+	Problem string `json:"problem" readOnly:"true"`
 	// Deliveries that are pending.
-	Waiting int       `json:"waiting"  readOnly:"true"`
-	Created time.Time `json:"created"  readOnly:"true"`
+	Waiting int       `json:"waiting" readOnly:"true"`
+	Created time.Time `json:"created" readOnly:"true"`
 }
 
 // NewWebhook is a webhook with the key that its calls are signed with, which is shown once.

@@ -86,17 +86,14 @@ func (m *Mirror) Close(ctx context.Context) error {
 }
 
 // faultsOnly passes on what is a warning or worse, as one message.
-type faultsOnly struct {
-	log  *slog.Logger
-	more []slog.Attr
-}
+type faultsOnly struct{ log *slog.Logger }
 
 func (f *faultsOnly) Enabled(_ context.Context, level slog.Level) bool {
 	return level >= slog.LevelWarn
 }
 
 func (f *faultsOnly) Handle(ctx context.Context, r slog.Record) error {
-	list := append([]slog.Attr{slog.String("of", r.Message)}, f.more...)
+	list := []slog.Attr{slog.String("cause", r.Message)}
 	r.Attrs(func(a slog.Attr) bool {
 		list = append(list, a)
 		return true

@@ -6,7 +6,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wardicon/api"
-	"wardicon/core/vpn"
 	"wardicon/service"
 )
 
@@ -47,11 +46,7 @@ func (a *handlers) within(
 	noun, known := confinable[op.OperationID]
 	switch {
 	case !known:
-		return vpn.Refuse(
-			vpn.KindRole,
-			"your changes are confined to some groups and gateways, and this is "+
-				"about more; ask an owner",
-		)
+		return service.ErrBeyond
 	case noun == "":
 		return nil
 	}

@@ -23,12 +23,12 @@ func confinement(ctx context.Context) *api.Confinement {
 	return who.confined
 }
 
+// ErrBeyond is the error for what is about more than some people and gateways.
+var ErrBeyond = confinedError("this is about more than people and gateways")
+
 func confinedError(what string) error {
-	return vpn.Refuse(
-		vpn.KindRole,
-		"your changes are confined to some groups and gateways, and "+what+
-			"; ask an owner",
-	)
+	return vpn.Refuse(vpn.KindRole, "your changes are confined to some groups and gateways, and "+
+		what+"; ask an owner")
 }
 
 // permits refuses a record that is not within what whoever acts is confined to. What is no person,
@@ -64,7 +64,7 @@ func (s *Service) permits(ctx context.Context, tx *store.Tx, record any) error {
 		}
 		return s.permitsPerson(ctx, tx, c, d.PersonID)
 	default:
-		return confinedError("this is about more than people and gateways")
+		return ErrBeyond
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -25,6 +26,8 @@ const (
 	orderTick  = time.Minute
 	orderAgain = time.Hour // after the first failure; doubled each time
 	orderMost  = 24 * time.Hour
+
+	orderText = 500 // characters of what the CA says
 )
 
 // ChallengePath is where an ACME CA looks for the answer to a challenge (RFC 8555 §8.3).
@@ -64,6 +67,7 @@ func (s *Service) orderSetup(ctx context.Context, o api.Order) []string {
 	if err != nil {
 		return list
 	}
+	own := cmp.Or(strings.TrimRight(organisation.Links, "/"), "the URL of this service")
 	for _, name := range o.Names {
 		if o.Challenge == api.ChallengeDNS && s.ordering != nil {
 			list = append(
@@ -73,7 +77,7 @@ func (s *Service) orderSetup(ctx context.Context, o api.Order) []string {
 			)
 		} else if o.Challenge == api.ChallengeHTTP {
 			list = append(list, fmt.Sprintf("http://%s%s redirects to %s%s", name, ChallengePath,
-				strings.TrimRight(organisation.Links, "/"), ChallengePath))
+				own, ChallengePath))
 		}
 	}
 	return list
@@ -147,19 +151,13 @@ func orderedNames(
 	refused := func(found, expected, fix string) error {
 		return problem("order", "/request", found, expected, fix)
 	}
-	if len(r.DNSNames) == 0 || len(r.IPAddresses)+len(r.EmailAddresses)+len(r.URIs) > 0 {
-		return nil, refused(fmt.Sprintf(
-			"%d host names and %d other names",
-			len(r.DNSNames),
-			len(
-				r.IPAddresses,
-			)+len(
-				r.EmailAddresses,
-			)+len(
-				r.URIs,
-			),
-		), "host names (subjectAltName) alone",
-			"have the request made with the gateway's host names")
+	others := len(r.IPAddresses) + len(r.EmailAddresses) + len(r.URIs)
+	if len(r.DNSNames) == 0 || others > 0 {
+		return nil, refused(
+			fmt.Sprintf("%d host names and %d other names", len(r.DNSNames), others),
+			"host names (subjectAltName) alone",
+			"have the request made with the gateway's host names",
+		)
 	}
 	if cn := r.Subject.CommonName; cn != "" && !slices.Contains(r.DNSNames, cn) {
 		return nil, refused(fmt.Sprintf("the common name %q", cn), "one of its host names, or none",
@@ -178,8 +176,11 @@ func orderedNames(
 // Order reads that of a gateway.
 func (s *Service) Order(ctx context.Context, gatewayID string) (api.Order, error) {
 	o, err := s.store.Read().Order(ctx, gatewayID)
+	if err != nil {
+		return o.Order, err
+	}
 	o.Setup = s.orderSetup(ctx, o.Order)
-	return o.Order, err
+	return o.Order, nil
 }
 
 // Orders lists all, and how the CA can be shown names.
@@ -268,20 +269,10 @@ func (s *Service) keepOrdered(
 			return err
 		}
 		if fault != nil {
-			wait := min(orderAgain<<min(o.Tries, 8), orderMost)
-			o.State, o.Problem, o.Tries, o.Next = api.OrderFailed, ACMEReason(
-				fault,
-			), o.Tries+1, s.now().
-				Add(wait)
-			s.log.Error(
-				"the ACME CA issues no certificate",
-				"gateway",
-				o.Gateway,
-				"error",
-				o.Problem,
-				"again",
-				o.Next,
-			)
+			o.Next = s.now().Add(min(orderAgain<<min(o.Tries, 8), orderMost))
+			o.State, o.Problem, o.Tries = api.OrderFailed, cut(ACMEReason(fault), orderText), o.Tries+1
+			s.log.Error("the ACME CA issues no certificate", "gateway", o.Gateway, "error",
+				o.Problem, "again", o.Next)
 			return tx.PutOrder(ctx, o)
 		}
 		leaf := chain[0]
