@@ -3,6 +3,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -10,6 +11,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -194,7 +196,7 @@ func (a *handlers) describe(r chi.Router) {
 	config.Info.Description = "Builds and distributes VPN client connection profiles. Errors are " +
 		"problem documents (RFC 9457); the fields at fault are named by JSON pointers."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks =
-		"/api/v1/openapi", "", "", nil
+		"", "", "", nil
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token": {
@@ -244,6 +246,21 @@ func (a *handlers) describe(r chi.Router) {
 	a.facts()
 	described(a.huma.OpenAPI().Components.Schemas)
 	answered(a.huma.OpenAPI())
+	r.Get("/api/v1/openapi.json", a.document())
+}
+
+// document answers with the description of the API, which is written once: that takes longer than
+// most of what is asked for.
+func (a *handlers) document() http.HandlerFunc {
+	written := sync.OnceValues(func() ([]byte, error) { return json.Marshal(a.huma.OpenAPI()) })
+	return func(w http.ResponseWriter, r *http.Request) {
+		text, err := written()
+		if err != nil {
+			panic(err)
+		}
+		w.Header().Set("Content-Type", "application/openapi+json")
+		_, _ = w.Write(text)
+	}
 }
 
 // schemaName keeps types of the same name apart: a record and its row in a list, a

@@ -10,8 +10,13 @@ import (
 	"wardicon/store"
 )
 
-// Overview sums up the fleet.
-func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
+// Overview sums up the fleet. It is what every open console asks for at every change, so those who
+// ask at the same time share one.
+func (s *Service) Overview(ctx context.Context) (api.Overview, error) {
+	return s.overview.ask(ctx, s.overviewNow)
+}
+
+func (s *Service) overviewNow(ctx context.Context) (o api.Overview, err error) {
 	tx := s.store.Read()
 	if o.Organisation, err = tx.Organisation(ctx); err != nil {
 		return o, err

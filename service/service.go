@@ -55,6 +55,7 @@ type Service struct {
 	used     uses
 	compared compared
 	sums     sums
+	overview together[api.Overview]
 	setup    setup
 	tries    counting
 	hashing  *hashing

@@ -124,6 +124,10 @@ func (s *Store) connect(ctx context.Context, path string) (err error) {
 	if s.ready, err = open(path, 1, reading...); err != nil {
 		return err
 	}
+	// With the tables known, it answers at once also when all else is busy.
+	if _, err := s.ready.ExecContext(ctx, `SELECT only FROM seal`); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
 	if s.behind, err = open(path, 1, "busy_timeout(10000)", "synchronous(FULL)"); err != nil {
 		return err
 	}
