@@ -13,6 +13,9 @@ export type Language = keyof typeof languages
 
 export const language = ref<Language>('en')
 let words: Record<string, string> = {}
+let answers: Record<string, string> = {}
+/** What the service says, by its English. */
+export const served = () => answers
 
 /** What a person has chosen, else what their browser asks for. */
 function wanted(): Language {
@@ -23,7 +26,9 @@ function wanted(): Language {
 /** Loads the catalogue; what is shown is in it from then on. */
 export async function speak(tag = wanted()) {
   const parts = kinds.map(async (kind) => (await catalogues[`./${kind}/${tag}.json`]?.()) ?? {})
-  words = tag === 'en' ? {} : (Object.assign({}, ...(await Promise.all(parts))) as typeof words)
+  const [own, said] = tag === 'en' ? [{}, {}] : await Promise.all(parts)
+  answers = said!
+  words = { ...own, ...said }
   document.documentElement.lang = tag
   language.value = tag
 }

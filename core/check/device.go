@@ -323,7 +323,7 @@ func (s *Subject) unsupported(field vpn.Field, kinds ...platform.Support) []Hit 
 
 // instead names the protocols that the device has in the place of this one: those that
 // the gateway offers first.
-func instead(s *Subject) string {
+func instead(s *Subject) (fix string) {
 	var here, elsewhere []string
 	if s.Release == nil {
 		return ""

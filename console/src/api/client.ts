@@ -1,6 +1,8 @@
 // The one way to the service: typed calls, and errors as the service words them.
 import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
+import { told } from '../told'
+import { say } from '../words'
 
 export type Schemas = components['schemas']
 export type Finding = Schemas['Finding']
@@ -23,14 +25,16 @@ export class ServiceError extends Error {
     findings: Finding[] = [],
     kind = '',
   ) {
-    super(detail)
+    super(told(detail))
     this.status = status
     this.kind = kind
     this.findings = findings
     this.fields = {}
     for (const e of errors) {
-      const fix = e.fix ? ` ${e.fix.charAt(0).toUpperCase()}${e.fix.slice(1)}.` : ''
-      this.fields[e.pointer] = `Found ${e.found}; expected ${e.expected}.${fix}`
+      const fix = told(e.fix)
+      this.fields[e.pointer] =
+        say('Found {0}; expected {1}.', told(e.found), told(e.expected)) +
+        (fix && ` ${fix.charAt(0).toUpperCase()}${fix.slice(1)}.`)
     }
   }
 }

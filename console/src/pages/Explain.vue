@@ -9,6 +9,7 @@ import PageHead from '../parts/PageHead.vue'
 import ProfileField from '../parts/ProfileField.vue'
 import { useForm } from '../parts/useForm'
 import { exact } from '../parts/times'
+import { told } from '../told'
 
 const route = useRoute()
 const { draft, wrong, busy, run } = useForm({
@@ -82,7 +83,7 @@ async function read(list: FileList | null) {
               <div v-for="f in r.facts.split('\n')" :key="f" class="soft">{{ f }}</div>
             </details>
           </td>
-          <td data-label="Likeliest cause">{{ r.cause || 'nothing known' }}</td>
+          <td data-label="Likeliest cause">{{ told(r.cause) || 'nothing known' }}</td>
           <td class="text-nowrap">
             <BButton
               size="sm"
@@ -178,7 +179,7 @@ async function read(list: FileList | null) {
     <ol class="causes">
       <li v-for="(c, i) in (result.causes ?? []).slice(0, most)" :key="c.id" class="panel mb-3">
         <h3 class="h5">
-          {{ c.title }}
+          {{ told(c.title) }}
           <span v-if="i === 0" class="tag warning ms-2">likeliest</span>
           <span v-if="c.rebuild" class="tag plain ms-2">a rebuilt parcel fixes it</span>
         </h3>
@@ -188,11 +189,11 @@ async function read(list: FileList | null) {
         </ul>
         <dl class="mb-0">
           <dt>Confirm</dt>
-          <dd>{{ c.confirm }}</dd>
+          <dd>{{ told(c.confirm) }}</dd>
           <dt>Fix</dt>
-          <dd class="said">{{ c.fix }}</dd>
+          <dd class="said">{{ told(c.fix) }}</dd>
           <dt>Changes</dt>
-          <dd class="mb-0">{{ c.changes }}</dd>
+          <dd class="mb-0">{{ told(c.changes) }}</dd>
         </dl>
       </li>
     </ol>

@@ -10,6 +10,7 @@ import PageHead from '../parts/PageHead.vue'
 import { useAddress } from '../parts/useAddress'
 import { say } from '../words'
 import { day } from '../parts/times'
+import { told } from '../told'
 
 type By = 'rule' | 'gateway' | 'person'
 type Sum = Schemas['FindingSum']
@@ -195,8 +196,8 @@ const counts = (s: Sum) => [
           >passed</span
         >
         <details class="small">
-          <summary class="mono" :title="row.found">{{ row.found }}</summary>
-          {{ say(row.fix) }} <RouterLink :to="place(row)">Open the record</RouterLink>
+          <summary class="mono" :title="row.found">{{ told(row.found) }}</summary>
+          {{ told(row.fix) }} <RouterLink :to="place(row)">Open the record</RouterLink>
         </details>
       </template>
       <RouterLink

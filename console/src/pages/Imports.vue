@@ -10,6 +10,7 @@ import PageHead from '../parts/PageHead.vue'
 import { useAddress } from '../parts/useAddress'
 import { useJob } from '../parts/useJob'
 import { exact } from '../parts/times'
+import { told } from '../told'
 
 type Import = Schemas['RecordImport']
 type Noun = Import['noun']
@@ -291,8 +292,8 @@ const total = (i: Import) => Object.values(i.rows ?? {}).reduce((a, b) => a + b,
           <div v-for="(p, i) in row.problems" :key="i">
             <strong>{{ p.name || 'Row' }}</strong><span class="soft">
               line {{ p.line }}<template v-if="p.column">, column {{ p.column }}</template></span
-            >: found {{ p.found }}, expected {{ p.expected
-            }}<template v-if="p.fix">; {{ p.fix }}</template>
+            >: found {{ told(p.found) }}, expected {{ told(p.expected)
+            }}<template v-if="p.fix">; {{ told(p.fix) }}</template>
           </div>
         </template>
       </template>

@@ -9,6 +9,7 @@ import RehearsalMatrix from '../parts/RehearsalMatrix.vue'
 import { offers } from '../parts/offers'
 import TimeText from '../parts/TimeText.vue'
 import { useAddress } from '../parts/useAddress'
+import { told } from '../told'
 
 const which = useAddress('state')
 const all = useAddress('all')
@@ -79,7 +80,7 @@ function load(query: ListQuery, signal: AbortSignal) {
       >
       <RehearsalState v-else-if="column === 'state'" :state="row.state" />
       <template v-else-if="column === 'cause'">{{
-        [row.result.steps.find((s) => s.state === 'failed')?.name, row.result.cause]
+        [row.result.steps.find((s) => s.state === 'failed')?.name, told(row.result.cause)]
           .filter(Boolean)
           .join(': ')
       }}</template>

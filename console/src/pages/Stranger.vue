@@ -7,6 +7,7 @@ import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useForm } from '../parts/useForm'
+import { told } from '../told'
 
 const { draft, wrong, busy, run } = useForm({ address: '', off_record: false })
 const probe = ref<Schemas['Probe']>()
@@ -55,9 +56,9 @@ const probeIt = () =>
       :class="d.severity"
     >
       <p class="mb-1">
-        <strong>{{ d.text }}</strong>
+        <strong>{{ told(d.text) }}</strong>
       </p>
-      <p class="mb-0">{{ d.fix }}</p>
+      <p class="mb-0">{{ told(d.fix) }}</p>
     </div>
   </section>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
+import { told } from '../told'
 
 defineProps<{ agreements: Schemas['Agreement'][] }>()
 </script>
@@ -9,7 +10,7 @@ defineProps<{ agreements: Schemas['Agreement'][] }>()
     <li v-for="a in agreements" :key="a.title">
       {{ a.title }}: <span v-if="a.chosen" class="mono">{{ a.chosen }}</span><template v-else
         >nothing in common.</template
-      ><span v-if="a.change" class="soft"> {{ a.change }}</span>
+      ><span v-if="a.change" class="soft"> {{ told(a.change) }}</span>
     </li>
   </ul>
 </template>

@@ -3,6 +3,7 @@
 import { computed } from 'vue'
 import type { Finding } from '../api/client'
 import { say } from '../words'
+import { told } from '../told'
 
 const props = defineProps<{ finding: Finding; person?: string }>()
 const pages: Record<string, { at: string; text: string }> = {
@@ -25,10 +26,10 @@ const link = computed(() => {
   <div class="finding" :class="finding.severity">
     <span class="tag" :class="finding.severity">{{ say(finding.severity) }}</span>
     <strong class="ms-2">{{ say(finding.title) }}</strong>
-    <p class="mono">{{ finding.found }}</p>
+    <p class="mono">{{ told(finding.found) }}</p>
     <p>{{ say(finding.why) }}</p>
     <p>
-      <strong>Fix:</strong> {{ say(finding.fix) }}
+      <strong>Fix:</strong> {{ told(finding.fix) }}
       <RouterLink v-if="link" :to="link.to">{{ say(link.text) }}</RouterLink>
     </p>
     <slot />

@@ -4,6 +4,7 @@ import { api, ask, type ListQuery } from '../api/client'
 import ListTable from './ListTable.vue'
 import RehearsalState from './RehearsalState.vue'
 import TimeText from './TimeText.vue'
+import { told } from '../told'
 
 const props = defineProps<{ of: string }>()
 const columns = [
@@ -33,7 +34,7 @@ function load(query: ListQuery, signal: AbortSignal) {
         {{ row.device }}
       </RouterLink>
       <RehearsalState v-else-if="column === 'state'" :state="row.state" />
-      <template v-else>{{ row.result.cause ?? '' }}</template>
+      <template v-else>{{ told(row.result.cause) }}</template>
     </template>
     <template #empty>
       Not rehearsed yet. A sample signs in with one profile of each pattern and platform.

@@ -8,6 +8,7 @@ import Notice from './Notice.vue'
 import ToDoList from './ToDoList.vue'
 import { useForm } from './useForm'
 import { day } from './times'
+import { told } from '../told'
 
 const props = defineProps<{ noun: 'person' | 'device'; id: string; name: string }>()
 const emit = defineEmits<{ offboarded: [] }>()
@@ -111,7 +112,7 @@ async function go() {
       <h3>Left to do by people, once it is offboarded</h3>
       <ol>
         <li v-for="i in held.items" :key="i.what">
-          {{ i.what }} <span class="soft">{{ i.why }}</span>
+          {{ told(i.what) }} <span class="soft">{{ told(i.why) }}</span>
         </li>
       </ol>
       <p v-if="held.items.length === 0">Nothing.</p>

@@ -9,6 +9,7 @@ import { answerText, closedAsExpected, stateTag, stateText } from './probes'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
 import { exact } from './times'
+import { told } from '../told'
 
 const TimesPlot = defineAsyncComponent(() => import('./TimesPlot.vue'))
 const props = defineProps<{ id: string }>()
@@ -89,9 +90,9 @@ function timeText(t: Time) {
       <p v-if="!probe.differences?.length" class="mb-0">None: it matches its record.</p>
       <div v-for="(d, i) in probe.differences ?? []" :key="i" class="finding" :class="d.severity">
         <p class="mb-1">
-          <strong>{{ d.text }}</strong>
+          <strong>{{ told(d.text) }}</strong>
         </p>
-        <p class="mb-1">{{ d.fix }}</p>
+        <p class="mb-1">{{ told(d.fix) }}</p>
         <BButton
           v-if="d.take"
           class="alters"

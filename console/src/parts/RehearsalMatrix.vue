@@ -9,6 +9,7 @@ import { useChanges } from '../api/live'
 import { offers } from './offers'
 import { platformText } from './platforms'
 import { usePage } from './usePage'
+import { told } from '../told'
 
 const known = ref<string[]>([])
 const titles = Object.fromEntries(offers.map((o): [string, string] => [o.key, o.text]))
@@ -71,7 +72,7 @@ const rows = computed(() => {
                 {{ ' ' }}
                 <TimeText class="soft" :at="row.of[p].at" />
                 <p v-if="row.of[p].failed_at" class="small mb-0">
-                  {{ [row.of[p].failed_at, row.of[p].cause].filter(Boolean).join(': ')
+                  {{ [row.of[p].failed_at, told(row.of[p].cause)].filter(Boolean).join(': ')
                   }}{{ row.of[p].place ? `, from ${row.of[p].place}` : '' }}
                 </p>
                 <p v-if="row.of[p].failed_at && row.of[p].passed" class="small soft mb-0">

@@ -9,6 +9,7 @@ import RehearsalSteps from './RehearsalSteps.vue'
 import SampleButton from './SampleButton.vue'
 import { useFollowed } from './useFollowed'
 import { exact } from './times'
+import { told } from '../told'
 
 const props = defineProps<{ profile: string }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -105,7 +106,8 @@ async function begin(confirmed: boolean) {
         <summary>Earlier rehearsals</summary>
         <ul class="mb-0 mt-2">
           <li v-for="r in earlier.slice(1)" :key="r.id">
-            {{ exact(r.result.at) }}: {{ r.state }}{{ r.result.cause ? `, ${r.result.cause}` : '' }}
+            {{ exact(r.result.at) }}: {{ r.state
+            }}{{ r.result.cause ? `, ${told(r.result.cause)}` : '' }}
           </li>
         </ul>
       </details>

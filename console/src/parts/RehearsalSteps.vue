@@ -3,6 +3,8 @@
 import { computed } from 'vue'
 import type { Schemas } from '../api/client'
 import { day } from './times'
+import { told } from '../told'
+import { say } from '../words'
 
 const props = defineProps<{ rehearsal: Schemas['Rehearsal'] }>()
 const result = computed(() => props.rehearsal.result)
@@ -41,14 +43,14 @@ const certificate = computed(() => {
       </thead>
       <tbody>
         <tr v-for="s in result.steps" :key="s.name">
-          <td class="step text-nowrap">{{ s.name }}</td>
+          <td class="step text-nowrap">{{ say(s.name) }}</td>
           <td>
-            <span class="tag" :class="tag[s.state]">{{ s.state }}</span>
+            <span class="tag" :class="tag[s.state]">{{ say(s.state) }}</span>
           </td>
           <td class="text-nowrap">
             {{ s.state === 'skipped' ? '' : time(s.took_ms) }}
           </td>
-          <td class="text-break">{{ s.found }}</td>
+          <td class="text-break">{{ told(s.found) }}</td>
         </tr>
       </tbody>
     </table>
@@ -57,11 +59,11 @@ const certificate = computed(() => {
       Interrupted when the service stopped. Rehearse again.
     </p>
     <div v-if="result.cause" class="mt-2">
-      <strong>Likely cause:</strong> {{ result.cause }}<br />
-      <span class="soft">{{ result.fix }}</span>
+      <strong>Likely cause:</strong> {{ told(result.cause) }}<br />
+      <span class="soft">{{ told(result.fix) }}</span>
     </div>
     <ul v-if="result.differences.length" class="mt-2 mb-0">
-      <li v-for="d in result.differences" :key="d">{{ d }}</li>
+      <li v-for="d in result.differences" :key="d">{{ told(d) }}</li>
     </ul>
     <dl v-if="rehearsal.state !== 'running' && facts.length" class="facts mt-3 mb-0">
       <template v-for="[name, value] in facts" :key="name">

@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { useSession } from '../api/session'
 import { day } from './times'
+import { told } from '../told'
 
 const props = defineProps<{ offboarding: Schemas['Offboarding'] }>()
 const emit = defineEmits<{ changed: [] }>()
@@ -34,9 +35,9 @@ async function tick(item: number, done: boolean) {
         :disabled="!session.may('issuer')"
         @update:model-value="tick(i, !item.done)"
       >
-        {{ item.what }}
+        {{ told(item.what) }}
         <span class="soft">{{
-          item.done ? `Done on ${day(item.done)} by ${item.by}.` : item.why
+          item.done ? `Done on ${day(item.done)} by ${item.by}.` : told(item.why)
         }}</span>
       </BFormCheckbox>
     </li>

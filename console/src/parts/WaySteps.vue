@@ -5,6 +5,7 @@ import { computed, inject, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import { tabs } from './useTabs'
 import { count, say } from '../words'
+import { told } from '../told'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
 const { show } = inject(tabs)!
@@ -60,7 +61,7 @@ const steps = computed(() => {
       optional: true,
       why:
         tried?.state === 'failed'
-          ? say('the rehearsal failed: {0}', tried.result.cause ?? say('see below'))
+          ? say('the rehearsal failed: {0}', told(tried.result.cause) || say('see below'))
           : 'rehearse the parcel, or hand it over without',
     },
     { text: 'Handed over', tab: 'handover', done: same, why: 'hand the parcel over' },

@@ -23,6 +23,7 @@ import TabPanel from '../../parts/TabPanel.vue'
 import { useRecord } from '../../parts/useRecord'
 import { useTabs } from '../../parts/useTabs'
 import { say } from '../../words'
+import { told } from '../../told'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -215,8 +216,8 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
     <div v-for="f in found" :key="f.rule + f.found" class="finding" :class="f.severity">
       <span class="tag" :class="f.severity">{{ say(f.severity) }}</span>
       <strong class="ms-2">{{ say(f.title) }}</strong>
-      <p class="mono">{{ f.found }}</p>
-      <p class="mb-0"><strong>Fix:</strong> {{ say(f.fix) }}</p>
+      <p class="mono">{{ told(f.found) }}</p>
+      <p class="mb-0"><strong>Fix:</strong> {{ told(f.fix) }}</p>
     </div>
   </section>
   <TabList v-if="fresh || row" label="Parts of the gateway" :of="parts" />

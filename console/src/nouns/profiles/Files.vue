@@ -3,6 +3,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../../api/client'
 import Notice from '../../parts/Notice.vue'
+import { told } from '../../told'
 
 const props = defineProps<{ id: string; stamp: number }>()
 const byHand = defineModel<boolean>('byHand', { required: true })
@@ -24,7 +25,7 @@ async function preview() {
     files.value = []
     unfit.value =
       e instanceof ServiceError && e.findings[0]
-        ? `${e.findings[0].found}. ${e.findings[0].fix}`
+        ? `${told(e.findings[0].found)}. ${told(e.findings[0].fix)}`
         : (e as Error).message
   }
 }

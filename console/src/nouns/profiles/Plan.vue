@@ -7,6 +7,7 @@ import ChainView from '../../parts/ChainView.vue'
 import { offers } from '../../parts/offers'
 import { tabs } from '../../parts/useTabs'
 import { say } from '../../words'
+import { told } from '../../told'
 
 const props = defineProps<{ planned: Schemas['Planned'] }>()
 const { show } = inject(tabs)!
@@ -53,7 +54,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
         <dt>{{ say(c.title) }}</dt>
         <dd>
           <span class="mono value">{{ c.value }}</span>
-          <div class="soft small">{{ c.reason }}</div>
+          <div class="soft small">{{ told(c.reason) }}</div>
           <button
             v-for="f in beside(c.field)"
             :key="f.rule + f.found"
@@ -75,7 +76,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
       <ul class="mb-0">
         <li v-for="p in planned.passed" :key="p.protocol">
           {{ offers.find((o) => o.key === p.protocol)?.text }}:
-          <span class="soft">{{ p.reason }}</span>
+          <span class="soft">{{ told(p.reason) }}</span>
         </li>
       </ul>
     </template>
