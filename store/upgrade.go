@@ -18,6 +18,12 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
+// schema makes the tables as all migrations together leave them in a new database, in a tenth of
+// the time. The tests write it anew (-update) and hold it to the migrations.
+//
+//go:embed schema.sql
+var schema string
+
 var steps []*goose.Migration
 
 // step is a migration by its number, which is that of no other, and the way back.
@@ -68,6 +74,9 @@ func (s *Store) migrate(ctx context.Context, dir string) error {
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
+	if err := begin(ctx, s.write); err != nil {
+		return fmt.Errorf("first tables: %w", err)
+	}
 	found, known, err := provider.GetVersions(ctx)
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
@@ -93,4 +102,22 @@ func (s *Store) migrate(ctx context.Context, dir string) error {
 		return fmt.Errorf("migrations: %w", err)
 	}
 	return nil
+}
+
+// begin puts the tables into a database that has none.
+func begin(ctx context.Context, db *sql.DB) error {
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	var tables int
+	if err := tx.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_schema`).Scan(&tables); err != nil ||
+		tables > 0 {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, schema); err != nil {
+		return err
+	}
+	return tx.Commit()
 }
