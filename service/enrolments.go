@@ -351,10 +351,10 @@ func (s *Service) CAs(ctx context.Context, authorityID string) (
 	return pki.Certificates(a.Certificate)
 }
 
-// enrolOf is how a device gets its certificate itself; nil where it does not.
-func enrolOf(ctx context.Context, tx *store.Tx, d *vpn.Device, o vpn.Organisation) (
-	*vpn.Enrol, error,
-) {
+// enrolOf is how a device gets the certificate for a profile itself; nil where it does not.
+func enrolOf(
+	ctx context.Context, tx *store.Tx, p vpn.Profile, d *vpn.Device, o vpn.Organisation,
+) (*vpn.Enrol, error) {
 	e := d.Enrolment
 	if e == nil || o.Links == "" {
 		return nil, nil
@@ -373,7 +373,7 @@ func enrolOf(ctx context.Context, tx *store.Tx, d *vpn.Device, o vpn.Organisatio
 	}
 	out := &vpn.Enrol{
 		EST: cmp.Or(o.Enrol, o.Links) + ESTPath + a.ID, SCEP: o.Links + SCEPPath + a.ID,
-		Secret: tx.DeviceSecret(d.ID, e), Name: cut(d.Name, 64), Above: between(chain),
+		Secret: tx.DeviceSecret(p, e), Name: cut(d.Name, 64), Above: between(chain),
 		Alt: ownNames(d, o)[0], RSA: keyFor(d) == pki.RSA3072,
 	}
 	if o.Enrol != "" {

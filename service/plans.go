@@ -158,7 +158,7 @@ func input(ctx context.Context, tx *store.Tx, p vpn.Profile) (in plan.Input, err
 	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
 		return in, err
 	}
-	if in.Enrol, err = enrolOf(ctx, tx, &in.Device, org); err != nil {
+	if in.Enrol, err = enrolOf(ctx, tx, p, &in.Device, org); err != nil {
 		return in, err
 	}
 	return in, beside(ctx, tx, &in)

@@ -52,10 +52,11 @@ func (s *Store) EnrolmentDigest(given secret.Text) string {
 	return s.seal.mac([]byte("enrolment\x00" + given.Reveal()))
 }
 
-// DeviceSecret is the enrolment secret in a device's files: the same as long as its generation is.
-func (tx *Tx) DeviceSecret(deviceID string, e *vpn.DeviceEnrolment) secret.Text {
-	made := tx.s.seal.mac([]byte(fmt.Sprintf("device secret\x00%s\x00%s\x00%d", deviceID,
-		e.AuthorityID, e.Generation)))
+// DeviceSecret is the enrolment secret in a device's files for one profile at one gateway: the same
+// as long as the generation is. Each has the device make a key, since each is for one certificate.
+func (tx *Tx) DeviceSecret(p vpn.Profile, e *vpn.DeviceEnrolment) secret.Text {
+	made := tx.s.seal.mac([]byte(fmt.Sprintf("device secret\x00%s\x00%s\x00%s\x00%s\x00%d",
+		p.DeviceID, p.ID, p.GatewayID, e.AuthorityID, e.Generation)))
 	return secret.New(made[:32])
 }
 

@@ -1,40 +1,44 @@
 package connect
 
 import (
+	"context"
 	"crypto/tls"
+	"crypto/x509"
+	"fmt"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"wardicon/core/pki"
 	"wardicon/httpapi"
 )
 
-// TestEnrolledIKE hands a parcel without a key to a headless Linux: its script makes the key, gets the
-// certificate by EST and renews it, and the IKE daemon signs in to a real gateway with each of them. What
-// is revoked no longer gets in.
-func TestEnrolledIKE(t *testing.T) {
-	t.Parallel()
-	w := newIKEWorldOf(t, "curl", "openssl")
-	w.cli.startIKE()
-	const host = "enrol.skerryline.example"
-	public := newChain(t, "Public", pki.P256)
-	certificate, key := public.leaf(pki.ForServer, host)
+// enrolHost is where devices ask for their certificates.
+const enrolHost = "enrol.skerryline.example"
+
+// enrolling serves the address for enrolment on a socket, by TLS with a certificate of the chain.
+func enrolling(t *testing.T, r *records) (socket string, public *chain) {
+	t.Helper()
+	public = newChain(t, "Public", pki.P256)
+	certificate, key := public.leaf(pki.ForServer, enrolHost)
 	pair, err := tls.X509KeyPair([]byte(certificate+pki.Bundle(public.issuing)), []byte(key))
 	if err != nil {
 		t.Fatal(err)
 	}
-	// The client's box has no way to the service but this socket, which its curl is led to.
-	socket := filepath.Join(t.TempDir(), "enrol")
+	// Boxes have no way to the service but this socket, which what asks is led to.
+	socket = filepath.Join(t.TempDir(), "enrol")
 	listener, err := net.Listen("unix", socket)
 	if err != nil {
 		t.Fatal(err)
 	}
-	server := httptest.NewUnstartedServer(httpapi.Enrolling(w.r.svc, slog.New(slog.DiscardHandler),
+	server := httptest.NewUnstartedServer(httpapi.Enrolling(r.svc, slog.New(slog.DiscardHandler),
 		httpapi.Options{Secure: true}))
 	_ = server.Listener.Close()
 	server.Listener = listener
@@ -44,6 +48,19 @@ func TestEnrolledIKE(t *testing.T) {
 	}
 	server.StartTLS()
 	t.Cleanup(server.Close)
+	r.do("organisation", "change", "--links", "https://connect.skerryline.example", "--enrol",
+		"https://"+enrolHost+":7443")
+	return socket, public
+}
+
+// TestEnrolledIKE hands a parcel without a key to a headless Linux: its script makes the key, gets the
+// certificate by EST and renews it, and the IKE daemon signs in to a real gateway with each of them. What
+// is revoked no longer gets in.
+func TestEnrolledIKE(t *testing.T) {
+	t.Parallel()
+	w := newIKEWorldOf(t, "curl", "openssl")
+	w.cli.startIKE()
+	socket, public := enrolling(t, w.r)
 	home := t.TempDir()
 	curl := "unix-socket = \"" + socket + "\"\ncacert = \"" +
 		w.r.file("public.pem", pki.Bundle(public.root)) + "\"\n"
@@ -51,8 +68,6 @@ func TestEnrolledIKE(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	w.r.do("organisation", "change", "--links", "https://connect.skerryline.example", "--enrol",
-		"https://"+host+":7443")
 	w.r.do("authority", "make", "Harbour")
 	w.r.do("device", "add", "Tide box", "--person", "Ada Fjell", "--platform", "linux", "--release", "6",
 		"--encrypted", "--enrol", "Harbour")
@@ -114,4 +129,146 @@ func TestEnrolledIKE(t *testing.T) {
 	if out := w.cli.shell("find /etc/swanctl -name '*keyhaven*'"); out != "" {
 		t.Errorf("after removal there is\n%s", out)
 	}
+}
+
+// TestEnrolledWindows hands a parcel without a key to a Windows: its script makes a key of the computer
+// that cannot be exported, gets the certificate by EST and renews it by a task, and what Windows then has
+// signs in to a real gateway.
+func TestEnrolledWindows(t *testing.T) {
+	t.Parallel()
+	w := systemsWorld(t)
+	socket, public := enrolling(t, w.r)
+	roots := x509.NewCertPool()
+	roots.AddCert(public.root)
+	w.r.do("device", "add", `Tide "50 %" desk`, "--person", "Ada Fjell", "--platform", "windows", "--release",
+		"11", "--encrypted", "--enrol", "Harbour")
+	w.r.do("profile", "add", `Tide "50 %" desk`, "--gateway", "Cert", "--protocol", "ikev2")
+	parcel := w.r.build(`Tide "50 %" desk/Cert`)
+	m := newWindows(`PC\admin`, `PC\ada`)
+	m.web = func(own *tls.Certificate) *http.Client {
+		c := &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
+		if own != nil {
+			c.Certificates = []tls.Certificate{*own}
+		}
+		return &http.Client{Transport: &http.Transport{
+			TLSClientConfig: c,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, "unix", socket)
+			},
+		}}
+	}
+	mine := func() *windowsCertificate {
+		t.Helper()
+		if list := m.stores["LocalMachine/My"]; len(list) != 1 {
+			t.Fatalf("there are %d certificates", len(list))
+		}
+		return m.stores["LocalMachine/My"][0]
+	}
+	if err := m.run(t, parcel, "-install.ps1"); err != nil {
+		t.Fatal(err)
+	}
+	first := mine()
+	if err := m.run(t, parcel, "-install.ps1"); err != nil || mine() != first {
+		t.Errorf("a second run asks for another certificate (%v)", err)
+	}
+	w.signs(t, m.knows(t, "Skerry Line Cert"))
+	proves(t, "signs in", "powershell", "ikev2 certificate of a key made there")
+
+	// The task runs what lies on the computer, which holds no secret. Nothing is done while much time
+	// is left; then the certificate is renewed, for another key, by the one that is there.
+	var steps string
+	for path, content := range m.files {
+		if strings.HasSuffix(path, "certificate.ps1") {
+			steps = w.r.file("certificate.ps1", string(content))
+		}
+	}
+	task := m.tasks[strings.ToLower("Wardicon "+m.connectionID(t)+" renewal")]
+	if task == nil || task.values["principal"].(*table).values["userid"] != "S-1-5-18" {
+		t.Fatalf("the tasks are %v", m.tasks)
+	}
+	renew := func() error {
+		return (&powershell{m: m}).run(&parsed(t, steps)[0],
+			`HKLM:\SOFTWARE\Wardicon\Connections\`+m.connectionID(t))
+	}
+	if err := renew(); err != nil || mine() != first {
+		t.Errorf("it is renewed at once (%v)", err)
+	}
+	m.ahead = time.Until(first.leaf.NotAfter) - 20*24*time.Hour
+	if err := renew(); err != nil || mine() == first {
+		t.Errorf("it is not renewed (%v)", err)
+	}
+	m.ahead = 0
+	w.signs(t, m.knows(t, "Skerry Line Cert"))
+	m.ahead = 10 * 365 * 24 * time.Hour
+	if err := renew(); err == nil || !strings.Contains(err.Error(), "Ask for a new parcel") {
+		t.Errorf("one that has expired is renewed (%v)", err)
+	}
+	m.ahead = 0
+
+	// Handed over anew, it asks again: what was revoked does not stay.
+	w.r.do("certificate", "revoke", "--device", `Tide "50 %" desk`, "--reason", "superseded", "--yes")
+	w.r.do("device", "change", `Tide "50 %" desk`, "--enrol-generation", "2")
+	second, anew := mine(), filepath.Join(w.r.dir, "anew")
+	w.r.do("build", `Tide "50 %" desk/Cert`, "--out", anew)
+	if err := m.run(t, anew, "-install.ps1"); err != nil || mine() == second {
+		t.Errorf("with another secret the revoked certificate stays (%v)", err)
+	}
+	// A person's key is made by no script that an administrator runs.
+	if code, out := w.r.try("", "plan", `Tide "50 %" desk`, "Eaptls", "--protocol", "ikev2"); code != 1 ||
+		!strings.Contains(out, "a person's key that the device makes itself") {
+		t.Errorf("a person's key: %d\n%s", code, out)
+	}
+	// For another gateway it makes another key, and each goes with its own connection.
+	w.r.do("profile", "add", `Tide "50 %" desk`, "--gateway", "Certified", "--protocol", "l2tp")
+	other := w.r.build(`Tide "50 %" desk/Certified`)
+	if err := m.run(t, other, "-install.ps1"); err != nil || len(m.stores["LocalMachine/My"]) != 2 {
+		t.Fatalf("for a second gateway: %v, %v", err, m.stores["LocalMachine/My"])
+	}
+	for path, content := range m.files {
+		for _, parcel := range []string{parcel, anew, other} {
+			if s := enrolSecret(t, parcel); strings.Contains(string(content), s) ||
+				strings.Contains(fmt.Sprint(m.registry), s) {
+				t.Errorf("the secret stays on the computer, such as in %s", path)
+			}
+		}
+	}
+	if err := m.run(t, parcel, "-remove.ps1"); err != nil {
+		t.Fatal(err)
+	}
+	mine()
+	w.signs(t, m.knows(t, "Skerry Line Certified"))
+	proves(t, "signs in", "powershell", "l2tp certificate of a key made there")
+	if err := m.run(t, other, "-remove.ps1"); err != nil {
+		t.Fatal(err)
+	}
+	if len(m.stores["LocalMachine/My"])+len(m.tasks)+len(m.files)+len(m.connections) > 0 {
+		t.Errorf("after removal there is %v %v %v", m.stores, m.tasks, m.files)
+	}
+}
+
+// connectionID is under what the script keeps what it made.
+func (w *windows) connectionID(t *testing.T) string {
+	t.Helper()
+	for path := range w.registry {
+		if id, ok := strings.CutPrefix(path, `hklm:\software\wardicon\connections\`); ok {
+			return strings.ToUpper(id)
+		}
+	}
+	t.Fatalf("nothing is kept: %v", w.registry)
+	return ""
+}
+
+// enrolSecret is what stands in an install script.
+func enrolSecret(t *testing.T, parcel string) string {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(parcel, "*-install.ps1"))
+	if err != nil || len(list) != 1 {
+		t.Fatal(list, err)
+	}
+	text, err := os.ReadFile(list[0])
+	found := regexp.MustCompile(`EnrolSecret\s+= '([^']{20,})'`).FindSubmatch(text)
+	if found == nil {
+		t.Fatal("there is no secret in the script", err)
+	}
+	return string(found[1])
 }

@@ -126,6 +126,7 @@ func wrong(n *node, format string, args ...any) error {
 // shell runs a script on a machine.
 type powershell struct {
 	m         *windows
+	parse     func(script string) *node
 	scopes    []map[string]any
 	functions map[string]*node
 }
@@ -140,12 +141,12 @@ func (p *powershell) lookup(name string) (any, bool) {
 	return nil, false
 }
 
-// run runs a whole script.
-func (p *powershell) run(n *node) error {
+// run runs a whole script, with arguments for what it declares.
+func (p *powershell) run(n *node, args ...any) error {
 	p.scopes, p.functions = []map[string]any{
 		{"pscommandpath": `C:\parcel\x-install.ps1`, "lastexitcode": 0},
 	}, map[string]*node{}
-	_, err := p.statements(n)
+	_, err := p.function(n, args)
 	return err
 }
 
@@ -158,7 +159,7 @@ func (p *powershell) statements(n *node) (out []any, err error) {
 	for i := range list.Kids {
 		one := &list.Kids[i]
 		switch one.Kind {
-		case "comment", ";", "{", "}", "empty_statement", "@(", ")":
+		case "comment", ";", "{", "}", "empty_statement", "@(", ")", "param_block":
 			continue
 		}
 		v, err := p.statement(one)
@@ -288,6 +289,10 @@ func (p *powershell) assign(n *node) error {
 		if err != nil {
 			return err
 		}
+		if kind, ok := on.(typed); ok && strings.EqualFold(string(kind), "Net.ServicePointManager") {
+			p.m.tls = text(v)
+			return nil
+		}
 		o, ok := on.(*table)
 		if !ok {
 			return wrong(n, "%s has no members", target.all())
@@ -380,6 +385,12 @@ func (p *powershell) value(n *node) (any, error) {
 		if err != nil {
 			return nil, err
 		}
+		if o, ok := on.(*table); ok {
+			if name, ok := at.(string); ok {
+				return o.values[strings.ToLower(name)], nil
+			}
+			on = o.values["items"]
+		}
 		list, i := spread(on), at.(int)
 		if i >= len(list) {
 			return nil, wrong(n, "there is no element %d of %d", i, len(list))
@@ -464,9 +475,14 @@ func (p *powershell) member(n *node) (any, error) {
 	name := strings.ToLower(n.Kids[2].all())
 	switch on := on.(type) {
 	case typed:
-		if strings.EqualFold(string(on), "Text.Encoding") && name == "unicode" {
+		if strings.EqualFold(string(on), "Text.Encoding") {
 			o := newTable("encoding")
-			o.call = func(_ string, args []any) (any, error) { return []byte(text(args[0])), nil }
+			o.call = func(method string, args []any) (any, error) {
+				if method == "getstring" {
+					return string(args[0].([]byte)), nil
+				}
+				return []byte(text(args[0])), nil
+			}
 			return o, nil
 		}
 	case *table:
@@ -517,6 +533,9 @@ func (p *powershell) invoke(n *node) (any, error) {
 	}
 	switch on := on.(type) {
 	case typed:
+		if strings.EqualFold(string(on), "ScriptBlock") && method == "create" {
+			return block{p.parse(text(args[0]))}, nil
+		}
 		return p.m.static(n, string(on), method, args)
 	case *table:
 		if on.call == nil {
@@ -564,6 +583,8 @@ func (p *powershell) unary(n *node) (any, error) {
 		return !truth(v), nil
 	case ",":
 		return []any{v}, nil
+	case "-":
+		return -v.(int), nil
 	default:
 		return nil, wrong(n, "the operator %s is not known to the test", op)
 	}
@@ -624,6 +645,9 @@ func (p *powershell) binary(n *node) (any, error) {
 			s = strings.ReplaceAll(s, fmt.Sprintf("{%d}", i), text(v))
 		}
 		return s, nil
+	case "-is":
+		_, is := left.([]byte)
+		return is && right == typed("byte"), nil
 	case "-eq":
 		return alike(left, right), nil
 	case "-ceq":
@@ -640,9 +664,9 @@ func (p *powershell) binary(n *node) (any, error) {
 	case "-contains", "-notcontains":
 		has := slices.ContainsFunc(spread(left), func(v any) bool { return alike(v, right) })
 		return has == (op == "-contains"), nil
-	case "-like":
+	case "-like", "-notlike":
 		pattern := "(?i)^" + strings.ReplaceAll(regexp.QuoteMeta(text(right)), `\*`, ".*") + "$"
-		return regexp.MustCompile(pattern).MatchString(text(left)), nil
+		return regexp.MustCompile(pattern).MatchString(text(left)) == (op == "-like"), nil
 	case "-replace":
 		pair := spread(right)
 		return regexp.MustCompile("(?i)"+text(pair[0])).
@@ -745,7 +769,10 @@ func (p *powershell) pipeline(n *node) (any, error) {
 
 // command runs a cmdlet, a function or a program.
 func (p *powershell) command(n *node, carried []any) ([]any, error) {
-	name := n.kid("command_name").Text
+	var name string
+	if called := n.kid("command_name"); called != nil {
+		name = called.Text
+	}
 	var positional []any
 	named := map[string]any{}
 	if elements := n.kid("command_elements"); elements != nil {
@@ -789,6 +816,13 @@ func (p *powershell) command(n *node, carried []any) ([]any, error) {
 			}
 		}
 	}
+	if name == "" { // & and what is to be run
+		v, err := p.value(n.kid("command_name_expr").kid("parenthesized_expression"))
+		if err != nil {
+			return nil, err
+		}
+		return p.function(v.(block).body, positional)
+	}
 	if f := p.functions[strings.ToLower(name)]; f != nil {
 		return p.function(f, positional)
 	}
@@ -817,15 +851,21 @@ func (p *powershell) function(f *node, args []any) ([]any, error) {
 			if list.Kids[i].Kind != "script_parameter" {
 				continue
 			}
+			name := strings.ToLower(strings.TrimPrefix(list.Kids[i].find("variable").Text, "$"))
 			if n < len(args) {
-				scope[strings.ToLower(strings.TrimPrefix(list.Kids[i].all(), "$"))] = args[n]
+				scope[name] = args[n]
+			} else if given := list.Kids[i].find("string_literal"); given != nil {
+				scope[name], _ = literal(given)
 			}
 			n++
 		}
 	}
 	p.scopes = append(p.scopes, scope)
 	defer func() { p.scopes = p.scopes[:len(p.scopes)-1] }()
-	return p.statements(f.find("script_block_body"))
+	if body := f.find("script_block_body"); f.Kind == "function_statement" {
+		return p.statements(body)
+	}
+	return p.statements(f)
 }
 
 func (p *powershell) filter(

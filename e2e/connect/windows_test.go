@@ -1,15 +1,21 @@
 package connect
 
 import (
+	"crypto"
 	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
+	"github.com/smallstep/pkcs7"
 	"software.sslmate.com/src/go-pkcs12"
 )
 
@@ -26,6 +32,10 @@ type windows struct {
 	files          map[string][]byte
 	credentials    map[string]credential
 	said           []string
+	tls            string // what web requests are limited to
+	web            func(*tls.Certificate) *http.Client
+	ahead          time.Duration // of its clock
+	pending        []crypto.Signer
 }
 
 type credential struct {
@@ -41,6 +51,11 @@ type windowsCertificate struct {
 }
 
 func (c *windowsCertificate) thumbprint() string { return fmt.Sprintf("%X", sha1.Sum(c.leaf.Raw)) }
+
+func (c *windowsCertificate) object() *table {
+	return newTable("certificate", "Thumbprint", c.thumbprint(), "Subject", c.leaf.Subject.String(),
+		"Issuer", c.leaf.Issuer.String(), "NotAfter", newTable("date", "Ticks", c.leaf.NotAfter), "own", c)
+}
 
 // vpnConnection is one connection of the operating system.
 type vpnConnection struct {
@@ -134,17 +149,21 @@ var parameters = map[string]string{
 	"start-scheduledtask":      "taskname!s",
 	"get-scheduledtaskinfo":    "taskname!s",
 	"new-scheduledtaskaction":  "execute!s argument:s workingdirectory:s",
-	"new-scheduledtasktrigger": "atlogon:w atstartup:w user:s",
+	"new-scheduledtasktrigger": "atlogon:w atstartup:w user:s daily:w at:s randomdelay:o",
 	"new-scheduledtaskprincipal": "userid:s groupid:s " +
 		"logontype:e(None,Password,S4U,Interactive,Group,ServiceAccount,InteractiveOrPassword) " +
 		"runlevel:e(Limited,Highest)",
 	"new-scheduledtasksettingsset": "allowstartifonbatteries:w " +
 		"dontstopifgoingonbatteries:w startwhenavailable:w restartcount:n restartinterval:o " +
 		"executiontimelimit:o",
-	"new-timespan":    "minutes:n seconds:n",
+	"new-timespan": "minutes:n seconds:n start:o end:o",
+	"get-date":     "",
+	"certreq.exe":  "f:w q:w new!s",
+	"invoke-webrequest": "uri!s method:e(Get,Post,Put) contenttype:s body:o headers:o certificate:o " +
+		"usebasicparsing:w timeoutsec:n",
 	"get-ciminstance": "classname!s",
 	"get-wmiobject":   "class!s",
-	"new-object":      "typename!s argumentlist:o",
+	"new-object":      "typename:s comobject:s argumentlist:o",
 	"new-item":        "path!s itemtype:e(Directory,File) force:w",
 	"new-itemproperty": "path!s name!s value:o " +
 		"propertytype:e(String,DWord,Binary,MultiString) force:w",
@@ -152,7 +171,7 @@ var parameters = map[string]string{
 	"get-item":         "path!s",
 	"get-childitem":    "path!s",
 	"test-path":        "path:s literalpath:s",
-	"remove-item":      "path!s recurse:w force:w",
+	"remove-item":      "path!s recurse:w force:w deletekey:w",
 	"set-service": "name!s " +
 		"startuptype:e(Automatic,Manual,Disabled)",
 	"start-service":  "name!s",
@@ -451,6 +470,12 @@ func (w *windows) cmdlet(name string, in map[string]any, positional, carried []a
 	case "get-ciminstance", "get-wmiobject":
 		return []any{newTable("computer", "UserName", any(w.signedIn))}, nil
 	case "new-object":
+		if (in["typename"] == nil) == (in["comobject"] == nil) {
+			return nil, errors.New("the parameter set cannot be resolved: a type or a COM object")
+		}
+		if in["comobject"] != nil {
+			return w.enrolment(text(in["comobject"]))
+		}
 		return w.object(text(in["typename"]), spread(in["argumentlist"]))
 	case "join-path":
 		return []any{text(in["path"]) + `\` + text(in["childpath"])}, nil
@@ -466,7 +491,17 @@ func (w *windows) cmdlet(name string, in map[string]any, positional, carried []a
 		return compare(spread(in["referenceobject"]), spread(in["differenceobject"])), nil
 	case "add-type", "set-strictmode", "start-sleep", "rasdial.exe", "icacls.exe":
 	case "new-timespan":
-		return []any{newTable("span")}, nil
+		if in["start"] == nil {
+			return []any{newTable("span")}, nil
+		}
+		from, to := in["start"].(*table).values["ticks"].(time.Time), in["end"].(*table).values["ticks"].(time.Time)
+		return []any{newTable("span", "Days", int(to.Sub(from).Hours()/24))}, nil
+	case "get-date":
+		return []any{newTable("date", "Ticks", time.Now().Add(w.ahead))}, nil
+	case "certreq.exe":
+		return nil, w.request(text(in["new"]), text(positional[0]))
+	case "invoke-webrequest":
+		return w.ask(in)
 	default:
 		if out, done, err := w.tasking(strings.ToLower(name), in, carried); done {
 			return out, err
@@ -639,9 +674,15 @@ func (w *windows) item(name string, in map[string]any) ([]any, error) {
 	path := strings.ToLower(text(in["path"]) + text(in["literalpath"]))
 	entry := w.registry[path]
 	isRegistry := strings.HasPrefix(path, "hklm:")
+	if print, ok := strings.CutPrefix(path, `cert:\localmachine\my`); ok {
+		return w.certificates(name, strings.TrimPrefix(print, `\`), truth(in["deletekey"]))
+	}
 	switch name {
 	case "test-path":
 		_, file := w.files[path]
+		for p := range w.files { // a folder
+			file = file || strings.HasPrefix(p, path+`\`)
+		}
 		return []any{entry != nil || file}, nil
 	case "new-item":
 		if isRegistry && entry == nil {
@@ -741,19 +782,22 @@ func (w *windows) object(kind string, args []any) ([]any, error) {
 			}
 			c = &windowsCertificate{leaf: leaf}
 		}
-		return []any{
-			newTable(
-				"certificate",
-				"Thumbprint",
-				c.thumbprint(),
-				"Subject",
-				c.leaf.Subject.String(),
-				"Issuer",
-				c.leaf.Issuer.String(),
-				"own",
-				c,
-			),
-		}, nil
+		return []any{c.object()}, nil
+	case "security.cryptography.x509certificates.x509certificate2collection":
+		o := newTable("collection", "Items", []any{})
+		o.call = func(_ string, args []any) (any, error) {
+			p, err := pkcs7.Parse(args[0].([]byte))
+			if err != nil {
+				return nil, err
+			}
+			list := []any{}
+			for _, c := range p.Certificates {
+				list = append(list, (&windowsCertificate{leaf: c}).object())
+			}
+			o.values["items"] = list
+			return nil, nil
+		}
+		return []any{o}, nil
 	case "security.cryptography.x509certificates.x509store":
 		name := text(args[1]) + "/" + text(args[0])
 		if strings.HasPrefix(name, "CurrentUser") {
@@ -779,7 +823,7 @@ func (w *windows) store(name string) *table {
 		case "open":
 			list := []any{}
 			for _, c := range w.stores[name] {
-				list = append(list, newTable("certificate", "Thumbprint", c.thumbprint(), "own", c))
+				list = append(list, c.object())
 			}
 			o.values["certificates"] = list
 		case "add":
@@ -810,6 +854,15 @@ func (w *windows) static(n *node, kind, method string, args []any) (any, error) 
 	case "convert.tobase64string":
 		b, _ := args[0].([]byte)
 		return base64.StdEncoding.EncodeToString(b), nil
+	case "security.cryptography.sha256.create":
+		o := newTable("hash")
+		o.call = func(_ string, args []any) (any, error) {
+			sum := sha256.Sum256(args[0].([]byte))
+			return sum[:], nil
+		}
+		return o, nil
+	case "bitconverter.tostring":
+		return fmt.Sprintf("%X", args[0].([]byte)), nil
 	case "security.principal.windowsidentity.getcurrent":
 		return newTable("identity", "Name", w.user), nil
 	case "runtime.interopservices.marshal.sizeof":

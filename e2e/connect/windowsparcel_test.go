@@ -17,7 +17,13 @@ func (w *windows) run(t *testing.T, parcel, ending string) error {
 	if err != nil || len(list) != 1 {
 		t.Fatalf("%v %v", list, err)
 	}
-	return (&powershell{m: w}).run(&parsed(t, list[0])[0])
+	return (&powershell{m: w, parse: func(script string) *node {
+		path := filepath.Join(t.TempDir(), "block.ps1")
+		if err := os.WriteFile(path, []byte(script), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return &parsed(t, path)[0]
+	}}).run(&parsed(t, list[0])[0])
 }
 
 // knows is what Windows has of a connection after its script ran.

@@ -69,6 +69,7 @@ if ($Connection.PersonIdentity -and $person -ne $runs) {
     Add-ToStore $certificate 'My' $location
 }
 
+# <a key made here>
 # The connection itself: made, or brought to this state where it exists.
 $settings = @{
     Name                 = $Connection.Name

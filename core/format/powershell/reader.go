@@ -121,7 +121,7 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	if body == removeBody || beside && (body == oldInstall || body == oldRemove) {
 		return r // it describes no connection
 	}
-	if body != installBody {
+	if body != installBody && body != enrolBody {
 		r.Note(
 			format.ScriptChanged,
 			bodyAt,

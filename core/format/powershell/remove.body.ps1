@@ -16,7 +16,15 @@ if ($existing) {
 }
 Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object { Remove-DnsClientNrptRule -Name $_.Name -Force }
 
-Get-ScheduledTask -TaskName $marker -ErrorAction SilentlyContinue | Unregister-ScheduledTask -Confirm:$false
+foreach ($task in $marker, ($marker + ' renewal')) { Get-ScheduledTask -TaskName $task -ErrorAction SilentlyContinue | Unregister-ScheduledTask -Confirm:$false }
+
+# A key that was made here goes with its certificate.
+if (Test-Path -Path $memory) {
+    $kept = Get-Item -Path $memory
+    $print = [string]($kept.GetValue('Enrolled'))
+    if ($print -ne '' -and (Test-Path -Path ('Cert:\LocalMachine\My\' + $print))) { Remove-Item -Path ('Cert:\LocalMachine\My\' + $print) -DeleteKey }
+    if ($kept.GetValue('Folder') -ne $null -and (Test-Path -LiteralPath ($kept.GetValue('Folder')))) { Remove-Item -Path ($kept.GetValue('Folder')) -Recurse -Force }
+}
 
 # <what every Windows has>
 if (Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue) { throw 'The connection is still there.' }

@@ -26,6 +26,13 @@ var keys = map[string]byte{
 	"Identity":         't',
 	"Passphrase":       't',
 	"Thumbprints":      'l',
+	"Intermediates":    'l', // with a key that is made on the computer
+	"EnrolAddress":     't',
+	"RenewAddress":     't',
+	"EnrolSecret":      't',
+	"CommonName":       't',
+	"KeyAlgorithm":     't',
+	"KeyLength":        't',
 	"PersonIdentity":   'f',
 	"Authentication":   'l',
 	"Eap":              't',
@@ -213,7 +220,7 @@ func (s *settler) protocol(c *vpn.Connection) {
 			BehindNAT: s.values["GatewayBehindNat"].flag,
 		}
 		c.L2TP.IKE, c.L2TP.ESP = s.algorithms()
-		if s.text("Identity") != "" {
+		if s.text("Identity") != "" || s.text("EnrolAddress") != "" {
 			c.L2TP.Auth = vpn.MachineCertificate
 		}
 	}
@@ -269,23 +276,36 @@ func (s *settler) algorithms() (ike, esp []string) {
 	return ike, esp
 }
 
-func (s *settler) certificates(c *vpn.Connection) {
-	var anchors []*x509.Certificate
-	for _, text := range s.list("Authorities") {
+// bundled are the certificates of authorities under a key.
+func (s *settler) bundled(key string) (list []*x509.Certificate) {
+	for _, text := range s.list(key) {
 		der, err := base64.StdEncoding.DecodeString(text)
 		if err != nil {
-			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that is not base64")
+			s.Note(format.KeyMalformed, s.at(key), "an authority that is not base64")
 			continue
 		}
 		a, err := pki.Certificate(der)
 		if err != nil {
-			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that cannot be read")
+			s.Note(format.KeyMalformed, s.at(key), "an authority that cannot be read")
 			continue
 		}
-		anchors = append(anchors, a)
+		list = append(list, a)
 	}
+	return list
+}
+
+func (s *settler) certificates(c *vpn.Connection) {
+	anchors, between := s.bundled("Authorities"), s.bundled("Intermediates")
 	c.Authority = pki.Bundle(anchors...)
-	defer func() { s.thumbprints(anchors, c.Identity) }()
+	defer func() { s.thumbprints(append(anchors, between...), c.Identity) }()
+	if s.text("EnrolAddress") != "" {
+		c.Identity = &vpn.Identity{Enrol: &vpn.Enrol{
+			EST: s.text("EnrolAddress"), Renew: s.text("RenewAddress"), Name: s.text("CommonName"),
+			Secret: secret.New(s.text("EnrolSecret")), RSA: s.text("KeyAlgorithm") == "RSA",
+			Above: pki.Bundle(between...),
+		}}
+		return
+	}
 	if text := s.text("Identity"); text != "" {
 		der, err := base64.StdEncoding.DecodeString(text)
 		if err != nil {

@@ -40,7 +40,20 @@ var Codec = format.Codec{
 var scripts embed.FS
 
 // The commands after the data of each script.
-var installBody, removeBody = body("install"), body("remove")
+var installBody, enrolBody, removeBody = bodies()
+
+// bodies are the commands that set a connection up, without and with a key that is made there, and
+// those that remove it.
+func bodies() (plain, enrols, remove string) {
+	const made = "# <a key made here>\n"
+	install := body("install")
+	part, err := scripts.ReadFile("enrol.part.ps1")
+	if err != nil {
+		panic(err) // it is in the program
+	}
+	return strings.Replace(install, made, "", 1), strings.Replace(install, made, string(part), 1),
+		body("remove")
+}
 
 // body reads the commands of a script, with what every Windows has, whether its cmdlets know
 // connections or not: services, certificates and the value for a gateway behind NAT.
@@ -224,6 +237,8 @@ type material struct {
 	identity                 string
 	passphrase               secret.Text
 	person                   bool
+	enrol                    *vpn.Enrol
+	between                  []string
 }
 
 // materialOf packs what a connection brings along.
@@ -245,6 +260,9 @@ func materialOf(title string, c vpn.Connection) (m material, err error) {
 	if !c.NeedsIdentity() {
 		return m, nil
 	}
+	if m.enrol = c.Identity.Enrol; m.enrol != nil {
+		return m, m.enrols(title)
+	}
 	data, passphrase, err := format.Packed(title, c, false)
 	if err != nil {
 		return m, err
@@ -256,6 +274,27 @@ func materialOf(title string, c vpn.Connection) (m material, err error) {
 	return m, nil
 }
 
+// enrols packs what a key needs that the computer makes itself, which is the machine's: nothing of
+// it is there yet.
+func (m *material) enrols(title string) error {
+	if m.person {
+		return &format.UnfitError{
+			Format: title, Field: vpn.FieldIdentity,
+			Found:    "a person's key that the device makes itself",
+			Expected: "a certificate with its key, or a sign-in by the computer's certificate",
+		}
+	}
+	if m.enrol.Above == "" {
+		return nil
+	}
+	list, err := pki.Certificates(m.enrol.Above)
+	for _, c := range list {
+		m.between = append(m.between, base64.StdEncoding.EncodeToString(c.Raw))
+		m.thumbprints = append(m.thumbprints, thumbprint(c))
+	}
+	return err
+}
+
 // into writes it.
 func (m material) into(b *block) {
 	b.list("Authorities", m.authorities)
@@ -263,11 +302,24 @@ func (m material) into(b *block) {
 	b.text("Passphrase", m.passphrase.Reveal())
 	b.list("Thumbprints", m.thumbprints)
 	b.flag("PersonIdentity", m.person)
+	if e := m.enrol; e != nil {
+		algorithm, length := "ECDSA_P256", "256"
+		if e.RSA {
+			algorithm, length = "RSA", "3072"
+		}
+		b.list("Intermediates", m.between)
+		b.text("EnrolAddress", e.EST)
+		b.text("RenewAddress", e.Renew)
+		b.text("EnrolSecret", e.Secret.Reveal())
+		b.text("CommonName", e.Name)
+		b.text("KeyAlgorithm", algorithm)
+		b.text("KeyLength", length)
+	}
 }
 
 // Write makes the install script and the removal script.
 func Write(c vpn.Connection) ([]format.File, error) {
-	if err := format.Sound(title, c, protocols); err != nil {
+	if err := format.Sound(title, c, protocols, format.Enrols); err != nil {
 		return nil, err
 	}
 	if err := format.MainMode(title, c); err != nil {
@@ -328,6 +380,10 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		proxy = *p
 	}
 	bare := format.Bare(c)
+	commands := installBody
+	if m.enrol != nil {
+		commands = enrolBody
+	}
 	var b block
 	b.text("Id", strings.ToUpper(c.UUID))
 	b.text("Organisation", c.Organisation)
@@ -373,7 +429,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 				"Sets up a VPN connection. Safe to run twice.",
 				requires,
 				&b,
-				installBody,
+				commands,
 			),
 		},
 		{
