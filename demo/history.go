@@ -6,6 +6,7 @@ import (
 	"math"
 	"net"
 	"strconv"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -130,22 +131,38 @@ func (h *history) goes(ctx context.Context, profileID, link string, far int, day
 	})
 }
 
+const builders = 4 // at a time
+
 // handovers are those of the first weeks.
 func (h *history) handovers(ctx context.Context) error {
 	ways := []int{connected, connected, fetched, connected, opened, connected, made, recalled}
 	days := 30
-	n := 0
+	var all []api.Profile
 	for _, gateway := range []string{"Norrvik", "Brattvik", "Lyngholm"} {
 		list, err := h.profiles(ctx, gateway)
 		if err != nil {
 			return err
 		}
-		for _, p := range list {
+		all = append(all, list...)
+	}
+	// Parcels were all built on one day: they take long, and do not wait for each other.
+	h.clock.at(13)
+	built := make([]bool, len(all))
+	var building sync.WaitGroup
+	for from := range builders {
+		building.Go(func() {
+			for i := from; i < len(all); i += builders {
+				_, err := h.svc.Build(ctx, all[i].ID, false)
+				built[i] = err == nil // what a file cannot carry is on the page of the profile
+			}
+		})
+	}
+	building.Wait()
+	n := 0
+	for i, p := range all {
+		if built[i] {
 			day := 12 - float64(n%10)
 			h.clock.at(day)
-			if _, err := h.svc.Build(ctx, p.ID, false); err != nil {
-				continue // what a file cannot carry is on the page of the profile
-			}
 			link, err := h.svc.MakeHandover(ctx, p.ID, api.HandoverRequest{Days: &days})
 			if err != nil {
 				continue
