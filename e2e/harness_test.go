@@ -97,17 +97,28 @@ func copyData(t *testing.T, from, to string) {
 // start runs a service; with sample data it is signed in too.
 func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	t.Helper()
+	return startBy(t, time.Now, sample, change...)
+}
+
+// startBy does it by a clock of the test's own.
+func startBy(
+	t *testing.T,
+	now func() time.Time,
+	sample bool,
+	change ...func(*httpapi.Options),
+) *fleet {
+	t.Helper()
 	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
 	log := slog.New(slog.NewJSONHandler(f.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	if sample {
 		copySample(t, f.dir)
 	}
 	ctx, stop := context.WithCancel(t.Context())
-	s, err := store.Open(ctx, f.dir, store.Key{}, time.Now)
+	s, err := store.Open(ctx, f.dir, store.Key{}, now)
 	if err != nil {
 		t.Fatal(err)
 	}
-	f.store, f.svc = s, service.New(s, log, time.Now)
+	f.store, f.svc = s, service.New(s, log, now)
 	f.svc.ProbeInternal() // simulators for gateways are on this machine
 	options := httpapi.Options{Version: "test", Console: console.Dist()}
 	for _, c := range change {
