@@ -1,6 +1,6 @@
 // What the service tells, in the language of the console: whole sentences, and those with values
 // of records in them.
-import { language, say, served } from './words'
+import { arrived, language, say, served } from './words'
 
 interface Pattern {
   says: RegExp
@@ -8,7 +8,7 @@ interface Pattern {
   order: number[]
 }
 
-let made = ''
+let made = -1
 let patterns: Pattern[] = []
 
 const value = /\{(\d)\}/g
@@ -20,8 +20,8 @@ const foreign = (text: string) => english.test(text.replace(/"[^"]*"/g, ''))
 
 /** Sentences with values, the ones that say most first. */
 function all(): Pattern[] {
-  if (made === language.value) return patterns
-  made = language.value
+  if (made === arrived.value) return patterns
+  made = arrived.value
   patterns = Object.entries(served())
     .filter(([key]) => key.match(value))
     .map(([key, text]) => {

@@ -5,8 +5,6 @@ import { ref } from 'vue'
 const catalogues = import.meta.glob<Record<string, string>>('./{words,served}/*.json', {
   import: 'default',
 })
-/** What the console says itself, and what the service says in its answers. */
-const kinds = ['words', 'served']
 /** Languages by their tags, as they call themselves. */
 export const languages = { en: 'English', de: 'Deutsch' } as const
 export type Language = keyof typeof languages
@@ -14,6 +12,10 @@ export type Language = keyof typeof languages
 export const language = ref<Language>('en')
 let words: Record<string, string> = {}
 let answers: Record<string, string> = {}
+/** Counts when what the service says has come, so that what is shown follows. */
+export const arrived = ref(0)
+/** Done once it has. */
+export let complete: Promise<void> = Promise.resolve()
 /** What the service says, by its English. */
 export const served = () => answers
 
@@ -23,14 +25,24 @@ function wanted(): Language {
   return asked in languages ? (asked as Language) : 'en'
 }
 
-/** Loads the catalogue; what is shown is in it from then on. */
+/** Loads what the console says itself; what is shown is in it from then on. */
 export async function speak(tag = wanted()) {
-  const parts = kinds.map(async (kind) => (await catalogues[`./${kind}/${tag}.json`]?.()) ?? {})
-  const [own, said] = tag === 'en' ? [{}, {}] : await Promise.all(parts)
-  answers = said!
-  words = { ...own, ...said }
+  const load = async (kind: string) =>
+    tag === 'en' ? {} : ((await catalogues[`./${kind}/${tag}.json`]?.()) ?? {})
+  words = await load('words')
+  answers = {}
   document.documentElement.lang = tag
   language.value = tag
+  // What the service says is much, and follows: nothing waits for it but errors.
+  complete = load('served').then(
+    (said) => {
+      if (language.value !== tag) return
+      answers = said
+      words = { ...words, ...said }
+      arrived.value++
+    },
+    () => {}, // away from the service, it stays English
+  )
 }
 export async function choose(tag: Language) {
   localStorage.setItem('language', tag)
@@ -40,7 +52,8 @@ export async function choose(tag: Language) {
 /** A text in the language of the console, with values in the places of {0}, {1} … */
 export function say(text: unknown, ...values: unknown[]): string {
   if (typeof text !== 'string') return (text ?? '') as string
-  const sentence = (language.value !== 'en' && words[text]) || text
+  const known = language.value !== 'en' && arrived.value >= 0 ? words[text] : ''
+  const sentence = known || text
   return values.length
     ? sentence.replace(/\{(\d)\}/g, (_, n: string) => String(values[Number(n)] ?? ''))
     : sentence

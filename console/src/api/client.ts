@@ -2,7 +2,7 @@
 import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
 import { told } from '../told'
-import { say } from '../words'
+import { complete, say } from '../words'
 
 export type Schemas = components['schemas']
 export type Finding = Schemas['Finding']
@@ -56,6 +56,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new ServiceError(0, 'The service does not answer. Is it running, and are you online?')
   }
   if (answer.response.ok) return answer.data as T
+  await complete // what is said of it may be in another language
   const p = (answer.error ?? {}) as Partial<Schemas['Problem']>
   const kind = p.type?.split(':').pop() ?? ''
   if (answer.response.status === 401 && kind !== 'code-wanted') onSignedOut()

@@ -573,11 +573,11 @@ func (s *serving) tunnel(f format.File) {
 	}
 	remote := vpn.Remote{Port: 1194, Transport: vpn.UDP}
 	client, password := "require", false
-	named := func(fields []string) string {
-		if fields[1] == "[inline]" {
-			return inline[fields[0]]
+	named := func(kind, value string) string {
+		if value == "[inline]" {
+			return inline[kind]
 		}
-		data, _ := s.beside.Get(filepath.Base(fields[1]))
+		data, _ := s.beside.Get(filepath.Base(value))
 		return string(data)
 	}
 	for _, kind := range []string{"tls-auth", "tls-crypt", "tls-crypt-v2", "ca", "cert"} {
@@ -627,18 +627,15 @@ func (s *serving) tunnel(f format.File) {
 		case "auth-user-pass-verify", "plugin":
 			password = true
 		case "ca":
-			if text := named(fields); !strings.Contains(s.Gateway.ClientAuthority, text) {
+			if text := named(fields[0], value); !strings.Contains(s.Gateway.ClientAuthority, text) {
 				s.Gateway.ClientAuthority += text
 			}
 		case "cert":
-			if list, err := pki.Certificates(named(fields)); err == nil && len(list) > 0 {
+			if list, err := pki.Certificates(named(fields[0], value)); err == nil && len(list) > 0 {
 				s.Gateway.Certificate = pki.Bundle(list...)
 			}
 		case "tls-auth", "tls-crypt", "tls-crypt-v2":
-			if fields[0] == "tls-auth" && len(fields) < 3 {
-				fields = append(fields, "")
-			}
-			s.control(o, fields, named(fields), f.Name, number+1)
+			s.control(o, fields, named(fields[0], value), f.Name, number+1)
 		}
 	}
 	add(&o.Remotes, remote)
@@ -678,7 +675,7 @@ func (s *serving) control(o *vpn.TLSOffer, fields []string, text, file string, l
 	}
 	key := secret.New(text)
 	k := &vpn.ControlKey{Kind: kind, Key: &key}
-	if kind == vpn.ControlAuth {
+	if kind == vpn.ControlAuth && len(fields) > 2 {
 		k.Direction = map[string]string{"0": "1", "1": "0"}[fields[2]]
 	}
 	o.ControlKey = k

@@ -110,6 +110,7 @@ func FuzzReadGateway(f *testing.F) {
 	f.Add("swanctl.conf", "connections { a : b { pools = x } b { local { auth = psk } } }")
 	f.Add("pptpd.conf", "remoteip 10.0.0.2-300\nlocalip 10\noption x\n")
 	f.Add("xl2tpd.conf", "[lns default]\nip range = 10.0.0.9-10.0.0.1\npppoptfile = \n")
+	f.Add("server.conf", "tls-server\ncert\nca\ntls-crypt\ntls-auth\nserver 10.0.0.0\npush\nport\n")
 	f.Fuzz(func(t *testing.T, name, text string) {
 		got := ReadGateway([]format.File{{Name: name, Content: []byte(text)}})
 		if len(got.Unread) > maxUnread || len(got.Users) > maxUsers {
