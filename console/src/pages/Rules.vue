@@ -33,7 +33,7 @@ async function set(r: Schemas['Rule'], severity: string) {
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
   return rules.value.filter((r) =>
-    [r.code, r.title, say(r.title), r.why, say(r.why), r.plain, r.fix, say(r.fix)]
+    [r.code, r.title, say(r.title), r.why, say(r.why), r.plain, say(r.plain), r.fix, say(r.fix)]
       .join(' ')
       .toLowerCase()
       .includes(text),
@@ -73,7 +73,7 @@ onMounted(async () => {
       </summary>
       <div class="pt-2 clearfix">
         <p class="mb-1">{{ say(r.why) }} <strong>Fix:</strong> {{ say(r.fix) }}</p>
-        <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
+        <p class="mb-1"><strong>For the recipient:</strong> {{ say(r.plain) }}</p>
         <!-- What looks at handing over holds always. -->
         <div v-if="!r.fields.includes('handover')" class="float-end ms-3">
           <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
