@@ -1,3 +1,4 @@
+-- Made from the migrations by go test ./store -run TestSchema -update; not by hand.
 CREATE TABLE goose_db_version (
 		id INTEGER PRIMARY KEY AUTOINCREMENT,
 		version_id INTEGER NOT NULL,

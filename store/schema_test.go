@@ -13,7 +13,7 @@ import (
 	"wardicon/store"
 )
 
-var update = flag.Bool("update", false, "write schema.sql anew from the migrations")
+var update = flag.Bool("update", false, "write schema.sql again from the migrations")
 
 // shadow are tables that a full-text index makes for itself.
 var shadow = regexp.MustCompile(`_texts_(data|idx|content|docsize|config)$`)
@@ -22,7 +22,7 @@ var shadow = regexp.MustCompile(`_texts_(data|idx|content|docsize|config)$`)
 // to the default of its column.
 func dump(t *testing.T, db *sql.DB) string {
 	t.Helper()
-	var lines []string
+	lines := []string{"-- Made from the migrations by go test ./store -run TestSchema -update; not by hand."}
 	query := func(text string, each func(rows *sql.Rows) error) {
 		rows, err := db.Query(text)
 		if err != nil {

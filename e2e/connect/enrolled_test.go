@@ -144,6 +144,11 @@ func TestEnrolledWindows(t *testing.T) {
 		"11", "--encrypted", "--enrol", "Harbour")
 	w.r.do("profile", "add", `Tide "50 %" desk`, "--gateway", "Cert", "--protocol", "ikev2")
 	parcel := w.r.build(`Tide "50 %" desk/Cert`)
+	// Who checks the files is told of the secret in them, and of nothing that was changed.
+	if _, out := w.r.try("", "check", parcel); !strings.Contains(out, "an enrolment secret") ||
+		strings.Contains(out, "script-changed") {
+		t.Errorf("its files are checked as\n%s", out)
+	}
 	m := newWindows(`PC\admin`, `PC\ada`)
 	m.web = func(own *tls.Certificate) *http.Client {
 		c := &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
@@ -200,17 +205,17 @@ func TestEnrolledWindows(t *testing.T) {
 	m.ahead = 0
 	w.signs(t, m.knows(t, "Skerry Line Cert"))
 	m.ahead = 10 * 365 * 24 * time.Hour
-	if err := renew(); err == nil || !strings.Contains(err.Error(), "Ask for a new parcel") {
+	if err := renew(); err == nil || !strings.Contains(err.Error(), "Ask for a new script") {
 		t.Errorf("one that has expired is renewed (%v)", err)
 	}
 	m.ahead = 0
 
-	// Handed over anew, it asks again: what was revoked does not stay.
+	// With a new parcel it asks again: what was revoked does not stay.
 	w.r.do("certificate", "revoke", "--device", `Tide "50 %" desk`, "--reason", "superseded", "--yes")
 	w.r.do("device", "change", `Tide "50 %" desk`, "--enrol-generation", "2")
-	second, anew := mine(), filepath.Join(w.r.dir, "anew")
-	w.r.do("build", `Tide "50 %" desk/Cert`, "--out", anew)
-	if err := m.run(t, anew, "-install.ps1"); err != nil || mine() == second {
+	second, rebuilt := mine(), filepath.Join(w.r.dir, "rebuilt")
+	w.r.do("build", `Tide "50 %" desk/Cert`, "--out", rebuilt)
+	if err := m.run(t, rebuilt, "-install.ps1"); err != nil || mine() == second {
 		t.Errorf("with another secret the revoked certificate stays (%v)", err)
 	}
 	// A person's key is made by no script that an administrator runs.
@@ -225,7 +230,7 @@ func TestEnrolledWindows(t *testing.T) {
 		t.Fatalf("for a second gateway: %v, %v", err, m.stores["LocalMachine/My"])
 	}
 	for path, content := range m.files {
-		for _, parcel := range []string{parcel, anew, other} {
+		for _, parcel := range []string{parcel, rebuilt, other} {
 			if s := enrolSecret(t, parcel); strings.Contains(string(content), s) ||
 				strings.Contains(fmt.Sprint(m.registry), s) {
 				t.Errorf("the secret stays on the computer, such as in %s", path)

@@ -17,7 +17,7 @@ if ($secret -ne '') {
 }
 if ($left -lt 30) {
     $renews = $left -gt 0 -and [string]($known.GetValue('RenewAddress')) -ne ''
-    if (-not $renews -and $secret -eq '') { throw 'The certificate has expired, or cannot be renewed. Ask for a new parcel.' }
+    if (-not $renews -and $secret -eq '') { throw 'The certificate has expired, or cannot be renewed. Ask for a new script.' }
     # The same key is asked for again where an answer was lost.
     $request = Join-Path -Path ($known.GetValue('Folder')) -ChildPath 'request.req'
     if (-not (Test-Path -LiteralPath $request)) {

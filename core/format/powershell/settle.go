@@ -299,6 +299,9 @@ func (s *settler) certificates(c *vpn.Connection) {
 	c.Authority = pki.Bundle(anchors...)
 	defer func() { s.thumbprints(append(anchors, between...), c.Identity) }()
 	if s.text("EnrolAddress") != "" {
+		if s.text("EnrolSecret") != "" {
+			s.Note(format.SecretClear, s.at("EnrolSecret"), "an enrolment secret")
+		}
 		c.Identity = &vpn.Identity{Enrol: &vpn.Enrol{
 			EST: s.text("EnrolAddress"), Renew: s.text("RenewAddress"), Name: s.text("CommonName"),
 			Secret: secret.New(s.text("EnrolSecret")), RSA: s.text("KeyAlgorithm") == "RSA",
