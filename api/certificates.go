@@ -219,6 +219,8 @@ type Chain struct {
 	Name string `json:"name"`
 	// From the certificate up; empty where there is none.
 	Links []pki.Link `json:"links"`
+	// Those of the further certificates of a device.
+	Others [][]pki.Link `json:"others,omitempty"`
 	// The authorities that it was held against.
 	Against []string `json:"against"`
 }

@@ -40,6 +40,7 @@ elsewhere, "request" creates the signing request, and "answer" imports the certi
 		a.certificateSign(),
 		a.certificateBundle(),
 		a.certificateBring(),
+		a.certificateDrop(),
 		a.certificateRequest(),
 		a.certificateRequests(),
 		a.certificateAnswer(),

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -154,6 +155,34 @@ against the CAs that devices trust, and its expiry is watched; the file must not
 	return cmd
 }
 
+func (a *app) certificateDrop() *cobra.Command {
+	return &cobra.Command{
+		Use:   "drop DEVICE SERIAL",
+		Short: "Remove a certificate and its key from a device",
+		Args:  exactly("DEVICE", "SERIAL"),
+		Long: `Removes one of a device's certificates with its key from the record, such as one of
+another CA that no gateway trusts any more. It is not revoked by that.`,
+		Example: "  wardicon certificate drop \"Engine laptop 1\" 3f0c81d2a97e",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				d, err := findDevice(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				if err := a.sure("Remove the certificate %s and its key from %s?", args[1],
+					d.Name); err != nil {
+					return err
+				}
+				if _, err := c.DropDeviceCertificate(ctx, d.ID, args[1]); err != nil {
+					return err
+				}
+				a.say("the certificate %s is removed from %s", args[1], d.Name)
+				return nil
+			})
+		},
+	}
+}
+
 func (a *app) certificateChain() *cobra.Command {
 	var gateway, device, authority string
 	cmd := &cobra.Command{
@@ -224,13 +253,17 @@ func (a *app) chain(ctx context.Context, c *client.Client, noun, id string) erro
 			return
 		}
 		a.links(drawn.Links)
+		for _, other := range drawn.Others {
+			a.say("")
+			a.links(other)
+		}
 		if len(drawn.Against) > 0 {
 			a.say("\nverified against %s", strings.Join(drawn.Against, ", "))
 		}
 	}); err != nil {
 		return err
 	}
-	for _, l := range drawn.Links {
+	for _, l := range slices.Concat(append(drawn.Others, drawn.Links)...) {
 		if l.Fault != "" {
 			return errFindings
 		}

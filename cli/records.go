@@ -196,6 +196,7 @@ func deviceNoun() noun[api.Device] {
 			{flag: "certificate", path: "identity.certificate", kind: fileField},
 			{flag: "key-file", path: "identity.key", kind: fileField},
 			{flag: "enrol", path: "enrolment.authority_id", refers: toAuthority},
+			{flag: "enrol-other", path: "enrolment.other_authority_ids", refers: toAuthority},
 			{flag: "enrol-generation", path: "enrolment.generation"},
 		},
 		find: findDevice,

@@ -154,6 +154,16 @@ func (c *Client) TakeGatewayCertificate(
 	)
 }
 
+// DropDeviceCertificate takes a certificate with its key out of a device's record.
+func (c *Client) DropDeviceCertificate(
+	ctx context.Context,
+	deviceID, serial string,
+) (d api.Device, err error) {
+	err = c.call(ctx, http.MethodDelete, "/devices/"+url.PathEscape(deviceID)+"/certificates/"+
+		url.PathEscape(serial), nil, nil, nil, &d)
+	return d, err
+}
+
 // TakeDeviceCertificate gives a device a certificate with its key out of a file.
 func (c *Client) TakeDeviceCertificate(
 	ctx context.Context,

@@ -54,6 +54,11 @@ type materialForInput struct {
 	Body api.Material
 }
 
+type deviceCertificateInput struct {
+	ID     string `path:"id"     maxLength:"64" doc:"Identifier of the device"`
+	Serial string `path:"serial" maxLength:"64" doc:"Serial number, hexadecimal"`
+}
+
 type chainInput struct {
 	Noun string `path:"noun" enum:"certificate,authority,device,gateway" doc:"Kind of the record"`
 	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
@@ -185,6 +190,19 @@ func (a *handlers) certificates() {
 		),
 		func(ctx context.Context, in *materialForInput) (api.Device, error) {
 			return a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodDelete,
+			"/devices/{id}/certificates/{serial}",
+			"drop-device-certificate",
+			"Remove a certificate and its key from a device, without revoking it",
+			"certificates",
+		),
+		func(ctx context.Context, in *deviceCertificateInput) (api.Device, error) {
+			return a.svc.DropDeviceCertificate(ctx, in.ID, in.Serial)
 		},
 	)
 	handle(

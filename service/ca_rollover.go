@@ -79,7 +79,7 @@ func (s *Service) rollover(
 			c.Gateways = append(c.Gateways, row)
 		}
 	}
-	if c.Devices, err = tx.CountNewest(ctx, id, math.MaxInt64); err != nil {
+	if c.Devices, err = tx.CountHolders(ctx, id, math.MaxInt64); err != nil {
 		return c, err
 	}
 	if c.Parcels, err = tx.Unbuilt(ctx, id, ids); err != nil {

@@ -288,10 +288,9 @@ func (s *Service) give(
 	kept.DeviceID = deviceID
 	// The record first: what it refuses leaves no certificate behind, in a job too, which goes on.
 	if _, err := s.Devices.change(ctx, tx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
-		d.Identity = &vpn.DeviceIdentity{
+		return d, s.hold(ctx, tx, d, vpn.DeviceIdentity{
 			Certificate: pki.Bundle(c) + above, Key: key, OnDevice: key == nil,
-		}
-		return d, nil
+		})
 	}, func(string) bool { return false }); err != nil {
 		return row, err
 	}
@@ -474,7 +473,7 @@ func (s *Service) revoke(
 }
 
 // offboard takes a revoked certificate out of its device's record, and lists the profiles
-// that stood on it.
+// that need one.
 func (s *Service) offboard(
 	ctx context.Context,
 	tx *store.Tx,
@@ -485,11 +484,17 @@ func (s *Service) offboard(
 		return nil
 	}
 	d, err := store.Devices.Get(ctx, tx, c.DeviceID)
-	if err != nil || d.Identity == nil {
+	if err != nil {
 		return err
 	}
-	list, err := pki.Certificates(d.Identity.Certificate)
-	if err != nil || list[0].SerialNumber.Text(16) != c.Serial {
+	var gone *vpn.DeviceIdentity
+	for id := range d.Identities() {
+		if list, err := pki.Certificates(id.Certificate); err == nil &&
+			list[0].SerialNumber.Text(16) == c.Serial {
+			gone = id
+		}
+	}
+	if gone == nil {
 		return nil // it has another one by now
 	}
 	profiles, err := store.Profiles.Where(ctx, tx, "device_id = ?", d.ID)
@@ -501,7 +506,8 @@ func (s *Service) offboard(
 		if err != nil {
 			return err
 		}
-		if worked.plan.Connection.NeedsIdentity() {
+		if id := worked.plan.Connection.Identity; worked.plan.Connection.NeedsIdentity() &&
+			(id == nil || strings.HasPrefix(id.Certificate, gone.Certificate)) {
 			w.Profiles = append(w.Profiles, worked.in.Device.Name+" to "+worked.in.Gateway.Name)
 		}
 	}
@@ -511,7 +517,7 @@ func (s *Service) offboard(
 		d.ID,
 		0,
 		func(d *vpn.Device) (*vpn.Device, error) {
-			d.Identity = nil
+			d.Drop(gone.Certificate)
 			if d.Enrolment != nil { // it may ask once more, with the secret of its next parcel
 				next := *d.Enrolment
 				next.Generation++

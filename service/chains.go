@@ -17,7 +17,7 @@ import (
 func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error) {
 	tx := s.store.Read()
 	drawn := api.Chain{Noun: noun, ID: id, Links: []pki.Link{}, Against: []string{}}
-	var text string
+	var texts []string
 	var anchors []*x509.Certificate
 	switch noun {
 	case "certificate":
@@ -29,27 +29,28 @@ func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error)
 		if err != nil {
 			return drawn, err
 		}
-		drawn.Name, text = row.Subject, row.PEM+a.Certificate
+		drawn.Name, texts = row.Subject, []string{row.PEM + a.Certificate}
 	case "authority":
 		a, err := store.Authorities.Row(ctx, tx, id)
 		if err != nil {
 			return drawn, err
 		}
-		drawn.Name, text = a.Name, a.Certificate
+		drawn.Name, texts = a.Name, []string{a.Certificate}
 	case "device":
 		d, err := store.Devices.Row(ctx, tx, id)
 		if err != nil {
 			return drawn, err
 		}
-		if drawn.Name = d.Name; d.Identity != nil {
-			text = d.Identity.Certificate
+		drawn.Name = d.Name
+		for id := range d.Identities() {
+			texts = append(texts, id.Certificate)
 		}
 	case "gateway":
 		g, err := store.Gateways.Row(ctx, tx, id)
 		if err != nil {
 			return drawn, err
 		}
-		drawn.Name, text = g.Name, g.Certificate
+		drawn.Name, texts = g.Name, []string{g.Certificate}
 		for _, p := range vpn.Protocols {
 			if list, err := pki.Certificates(g.Offers.Authority(p)); err == nil {
 				anchors = append(anchors, without(list, anchors)...)
@@ -64,14 +65,11 @@ func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error)
 			"choose one of them",
 		)
 	}
-	if text == "" {
+	if len(texts) == 0 || texts[0] == "" {
 		return drawn, nil
 	}
-	list, err := pki.Certificates(text)
-	if err != nil {
-		return drawn, err
-	}
 	if len(anchors) == 0 {
+		var err error
 		if anchors, err = s.believed(ctx, tx); err != nil {
 			return drawn, err
 		}
@@ -79,8 +77,22 @@ func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error)
 	for _, c := range anchors {
 		drawn.Against = append(drawn.Against, c.Subject.CommonName)
 	}
-	drawn.Links = pki.Chain(list[0], list[1:], anchors, s.now())
-	return drawn, s.markRevoked(ctx, tx, list[0], &drawn)
+	for i, text := range texts {
+		list, err := pki.Certificates(text)
+		if err != nil {
+			return drawn, err
+		}
+		links := pki.Chain(list[0], list[1:], anchors, s.now())
+		if err := markRevoked(ctx, tx, list[0], links); err != nil {
+			return drawn, err
+		}
+		if i == 0 {
+			drawn.Links = links
+		} else {
+			drawn.Others = append(drawn.Others, links)
+		}
+	}
+	return drawn, nil
 }
 
 // believed are the authorities on record: those that vouch for themselves.
@@ -107,15 +119,12 @@ func (s *Service) believed(
 }
 
 // markRevoked says on the first link that it was taken back here.
-func (s *Service) markRevoked(
-	ctx context.Context,
-	tx *store.Tx,
-	leaf *x509.Certificate,
-	drawn *api.Chain,
+func markRevoked(
+	ctx context.Context, tx *store.Tx, leaf *x509.Certificate, links []pki.Link,
 ) error {
 	at, found, err := tx.RevokedSerial(ctx, leaf.SerialNumber.Text(16))
-	if found && drawn.Links[0].Fault == "" {
-		drawn.Links[0].Fault = "was revoked on " + at.UTC().Format("2006-01-02")
+	if found && links[0].Fault == "" {
+		links[0].Fault = "was revoked on " + at.UTC().Format("2006-01-02")
 	}
 	return err
 }

@@ -16,6 +16,7 @@ import (
 	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/pki"
+	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -351,35 +352,52 @@ func (s *Service) CAs(ctx context.Context, authorityID string) (
 	return pki.Certificates(a.Certificate)
 }
 
-// enrolOf is how a device gets the certificate for a profile itself; nil where it does not.
-func enrolOf(
-	ctx context.Context, tx *store.Tx, p vpn.Profile, d *vpn.Device, o vpn.Organisation,
-) (*vpn.Enrol, error) {
-	e := d.Enrolment
+// enrolOf puts into the input of a plan how the device gets the certificate for the profile itself,
+// where it does: of the first of its CAs that the gateway trusts, else of the first.
+func enrolOf(ctx context.Context, tx *store.Tx, in *plan.Input) error {
+	in.Enrol = nil
+	e, o := in.Device.Enrolment, in.Organisation
 	if e == nil || o.Links == "" {
-		return nil, nil
+		return nil
 	}
-	a, err := store.Authorities.Get(ctx, tx, e.AuthorityID)
-	var none *store.NotFoundError
-	if errors.As(err, &none) {
-		return nil, nil // the CA is gone: the device has no certificate
+	var by *vpn.Authority
+	for _, id := range append([]string{e.AuthorityID}, e.OtherIDs...) {
+		a, err := store.Authorities.Get(ctx, tx, id)
+		var none *store.NotFoundError
+		if errors.As(err, &none) {
+			continue // the CA is gone
+		}
+		if err != nil {
+			return err
+		}
+		if by == nil {
+			by = a
+		}
+		if len(e.OtherIDs) > 0 && in.Gateway.Trusts(a.Certificate) {
+			by = a
+			break
+		}
 	}
+	if by == nil {
+		return nil // the device has no certificate
+	}
+	chain, err := pki.Certificates(by.Certificate)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	chain, err := pki.Certificates(a.Certificate)
-	if err != nil {
-		return nil, err
-	}
+	d := &in.Device
 	out := &vpn.Enrol{
-		EST: cmp.Or(o.Enrol, o.Links) + ESTPath + a.ID, SCEP: o.Links + SCEPPath + a.ID,
-		Secret: tx.DeviceSecret(p, e), Name: cut(d.Name, 64), Above: between(chain),
-		Alt: ownNames(d, o)[0], RSA: keyFor(d) == pki.RSA3072,
+		EST: cmp.Or(o.Enrol, o.Links) + ESTPath + by.ID, SCEP: o.Links + SCEPPath + by.ID,
+		Secret: tx.DeviceSecret(in.Profile, by.ID, e.Generation), Name: cut(d.Name, 64),
+		Above: between(chain), Alt: ownNames(d, o)[0], RSA: keyFor(d) == pki.RSA3072,
 	}
 	if o.Enrol != "" {
 		out.Renew = out.EST
 	}
-	return out, nil
+	in.Enrol, in.EnrolBy = out, vpn.Authority{
+		Meta: by.Meta, Name: by.Name, Certificate: by.Certificate,
+	}
+	return nil
 }
 
 // ownNames are the names that a device's certificate has where none were chosen.
@@ -399,7 +417,7 @@ func (s *Service) enrolByParcel(ctx context.Context, tx *store.Tx, w *worked) er
 	d := w.in.Device
 	digest := s.store.EnrolmentDigest(w.in.Enrol.Secret)
 	return tx.PutEnrolment(ctx, &api.Enrolment{
-		DeviceID: d.ID, AuthorityID: d.Enrolment.AuthorityID, Operator: actor(ctx),
+		DeviceID: d.ID, AuthorityID: w.in.EnrolBy.ID, Operator: actor(ctx),
 		Expires: s.now().Add(parcelEnrols),
 	}, digest)
 }

@@ -402,8 +402,8 @@ func (s *Service) TakeDeviceIdentity(
 		)
 	}
 	return s.Devices.Change(ctx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
-		d.Identity = &vpn.DeviceIdentity{Certificate: b.bundle(), Key: key}
-		return d, nil
+		id := vpn.DeviceIdentity{Certificate: b.bundle(), Key: key}
+		return d, s.hold(ctx, s.store.Read(), d, id)
 	}, func(string) bool { return false })
 }
 

@@ -162,7 +162,7 @@ func gatewaySites(
 		if d.Site == nil || d.Site.Masquerade || d.Offboarded != "" || d.Identity == nil {
 			continue
 		}
-		chain, err := pki.Certificates(d.Identity.Certificate)
+		chain, err := pki.Certificates(d.Proof(g).Certificate)
 		if err != nil {
 			return list, err
 		}

@@ -84,9 +84,11 @@ func (s *Service) importIdentity(
 		}
 		return nil
 	}
-	if d.Identity != nil && leads(d.Identity.Certificate, leaf) {
-		t.Add("certificate", "same", leaf.Subject.CommonName, "is that of "+d.Name)
-		return nil
+	for had := range d.Identities() {
+		if leads(had.Certificate, leaf) {
+			t.Add("certificate", "same", leaf.Subject.CommonName, "is that of "+d.Name)
+			return nil
+		}
 	}
 	if d.Identity != nil {
 		t.Add("certificate", "left", leaf.Subject.CommonName,
@@ -110,10 +112,13 @@ func (s *Service) importIdentity(
 
 // holder is the device on record that has a certificate; nil where none has.
 func holder(ctx context.Context, tx *store.Tx, leaf *x509.Certificate) (*vpn.Device, error) {
-	list, err := store.Devices.Where(ctx, tx, "identity_expires = ?", leaf.NotAfter.UnixMilli())
+	list, err := store.Devices.Where(ctx, tx, "id IN (SELECT device_id FROM held_certificates WHERE "+
+		"serial = ?)", leaf.SerialNumber.Text(16))
 	for i := range list {
-		if d := &list[i]; d.Identity != nil && leads(d.Identity.Certificate, leaf) {
-			return d, err
+		for had := range list[i].Identities() {
+			if leads(had.Certificate, leaf) {
+				return &list[i], err
+			}
 		}
 	}
 	return nil, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 
 	"wardicon/api"
 	"wardicon/core/vpn"
@@ -215,8 +216,11 @@ func (s *Service) devices() *Devices {
 		hide: func(d *vpn.Device) {
 			if d.Identity != nil {
 				identity := *d.Identity
-				identity.Key = nil
 				d.Identity = &identity
+			}
+			d.Others = slices.Clone(d.Others)
+			for id := range d.Identities() {
+				id.Key = nil
 			}
 		},
 		before: nothing[*vpn.Device],
@@ -225,6 +229,12 @@ func (s *Service) devices() *Devices {
 				if err := reference(ctx, tx, store.Authorities, "device", "/enrolment/authority_id",
 					d.Enrolment.AuthorityID); err != nil {
 					return err
+				}
+				for i, id := range d.Enrolment.OtherIDs {
+					if err := reference(ctx, tx, store.Authorities, "device", fmt.Sprintf(
+						"/enrolment/other_authority_ids/%d", i), id); err != nil {
+						return err
+					}
 				}
 			}
 			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)

@@ -195,9 +195,7 @@ func (k *keeper) device(ctx context.Context, tx *store.Tx, d api.Device) error {
 	}
 	h.Certificates = append(h.Certificates, certificates.Items...)
 	k.wipe(d)
-	if err := k.elsewhere(d, certificates.Items); err != nil {
-		return err
-	}
+	k.elsewhere(d, certificates.Items)
 	proves := map[string]bool{}
 	for _, p := range profiles.Items {
 		w, err := k.s.work(ctx, tx, p.ID)
@@ -266,17 +264,17 @@ func (k *keeper) wipe(d api.Device) {
 	}
 }
 
-// elsewhere is about a certificate that another authority has issued.
-func (k *keeper) elsewhere(d api.Device, ours []api.Certificate) error {
-	if d.Identity == nil {
-		return nil
-	}
-	list, err := pki.Certificates(d.Identity.Certificate)
-	if err != nil {
-		return nil // a rule says so
-	}
-	serial := list[0].SerialNumber.Text(16)
-	if !slices.ContainsFunc(ours, func(c api.Certificate) bool { return c.Serial == serial }) {
+// elsewhere is about certificates that other authorities have issued.
+func (k *keeper) elsewhere(d api.Device, ours []api.Certificate) {
+	for id := range d.Identities() {
+		list, err := pki.Certificates(id.Certificate)
+		if err != nil {
+			continue // a rule says so
+		}
+		serial := list[0].SerialNumber.Text(16)
+		if slices.ContainsFunc(ours, func(c api.Certificate) bool { return c.Serial == serial }) {
+			continue
+		}
 		k.add(
 			"device",
 			d.ID,
@@ -289,7 +287,6 @@ func (k *keeper) elsewhere(d api.Device, ours []api.Certificate) error {
 			"It was not issued here, and cannot be revoked here.",
 		)
 	}
-	return nil
 }
 
 // account is what becomes of a login.

@@ -158,9 +158,6 @@ func input(ctx context.Context, tx *store.Tx, p vpn.Profile) (in plan.Input, err
 	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
 		return in, err
 	}
-	if in.Enrol, err = enrolOf(ctx, tx, p, &in.Device, org); err != nil {
-		return in, err
-	}
 	return in, beside(ctx, tx, &in)
 }
 
@@ -200,6 +197,9 @@ func pattern(ctx context.Context, tx *store.Tx, id string) (vpn.Pattern, error) 
 func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*worked, error) {
 	siblings, err := s.siblings(ctx, tx, in)
 	if err != nil {
+		return nil, err
+	}
+	if err = enrolOf(ctx, tx, &in); err != nil {
 		return nil, err
 	}
 	w := &worked{in: in, plan: plan.Make(in)}
@@ -284,7 +284,11 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 		}
 	}
 	if w.plan.Connection.NeedsIdentity() {
-		return s.sharers(ctx, tx, w, "device", in.Device.ID, "identity/key", vpn.FieldIdentity)
+		place := "identity/key"
+		if proof := in.Device.Proof(&in.Gateway); proof != nil {
+			place = in.Device.KeyPlace(proof)
+		}
+		return s.sharers(ctx, tx, w, "device", in.Device.ID, place, vpn.FieldIdentity)
 	}
 	return nil
 }

@@ -59,7 +59,7 @@ func (s *Service) beginRenewal(
 		Operator: actor(ctx),
 		Result:   map[string]int{},
 	}
-	if j.Total, err = tx.CountNewest(ctx, a.ID, s.before(days)); err != nil {
+	if j.Total, err = tx.CountHolders(ctx, a.ID, s.before(days)); err != nil {
 		return j, err
 	}
 	return j, errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "renew", "authority", a.ID, a.Name))
@@ -100,7 +100,7 @@ func (s *Service) nextRenewal(
 	if err != nil {
 		return nil, err
 	}
-	return tx.NewestOf(ctx, from.ID, s.before(days), j.Cursor, limit)
+	return tx.HoldersOf(ctx, from.ID, s.before(days), j.Cursor, limit)
 }
 
 // renewOne renews one device's certificate, or asks for it where the key is elsewhere.
@@ -110,27 +110,30 @@ func (s *Service) renewOne(
 	j api.Job,
 	deviceID string,
 ) (kept, error) {
-	_, _, to, err := s.renewal(ctx, tx, j)
+	_, from, to, err := s.renewal(ctx, tx, j)
 	if err != nil {
 		return nil, err
 	}
-	return s.reissue(ctx, tx, deviceID, to)
+	return s.reissue(ctx, tx, deviceID, from.ID, to)
 }
 
-// reissue renews a device's certificate by a CA, or asks for it where the key is elsewhere.
+// reissue renews a device's certificate of one CA by another, or asks for it where the key is
+// elsewhere.
 func (s *Service) reissue(
 	ctx context.Context,
 	tx *store.Tx,
-	deviceID string,
+	deviceID, from string,
 	to api.Authority,
 ) (kept, error) {
 	page, err := store.Certificates.List(
 		ctx,
 		tx,
 		store.Query{
-			Limit:      1,
-			Sort:       "-created",
-			Conditions: map[string]string{"device_id": deviceID, "revoked": "false"},
+			Limit: 1,
+			Sort:  "-created",
+			Conditions: map[string]string{
+				"device_id": deviceID, "revoked": "false", "authority_id": from,
+			},
 		},
 	)
 	if err != nil {
@@ -213,7 +216,7 @@ func (s *Service) renewDue(ctx context.Context) error {
 			if !ok {
 				continue
 			}
-			n, err := tx.CountNewest(ctx, a.ID, s.before(days))
+			n, err := tx.CountHolders(ctx, a.ID, s.before(days))
 			if err != nil {
 				return err
 			}

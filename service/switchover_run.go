@@ -384,7 +384,7 @@ func (s *Service) prepareStep(
 		if err != nil {
 			return nil, err
 		}
-		return s.reissue(ctx, tx, p.DeviceID, to)
+		return s.reissue(ctx, tx, p.DeviceID, w.AuthorityID, to)
 	}
 	return tallied("prepared"), nil
 }

@@ -20,16 +20,14 @@ func (tx *Tx) SetSuccessor(ctx context.Context, authorityID, successorID string)
 	return err
 }
 
-// newest are the valid certificates of devices that are the last one of their device; those of keys
-// that devices have made themselves are renewed by them.
-const newest = `certificates c WHERE c.device_id IS NOT NULL AND c.revoked IS NULL AND c.expires > ?
-	AND NOT EXISTS (SELECT 1 FROM certificates n WHERE n.device_id = c.device_id AND n.created >
-	c.created) AND NOT EXISTS (SELECT 1 FROM devices d WHERE d.id = c.device_id AND
-	json_extract(d.body, '$.identity.on_device'))`
+// held are the valid certificates in devices' records; those of keys that devices have made
+// themselves are renewed by them.
+const held = `held_certificates h JOIN certificates c ON c.device_id = h.device_id AND
+	c.serial = h.serial WHERE h.on_device = 0 AND c.revoked IS NULL AND c.expires > ?`
 
-// NewestOf lists devices whose newest certificate is valid, of an authority, and expires before a
+// HoldersOf lists devices that have a valid certificate of an authority which expires before a
 // moment, in the order of their identifiers after one.
-func (tx *Tx) NewestOf(
+func (tx *Tx) HoldersOf(
 	ctx context.Context,
 	authorityID string,
 	before int64,
@@ -39,7 +37,7 @@ func (tx *Tx) NewestOf(
 	return collect(ctx, tx, func(scan scanner) (id string, err error) {
 		err = scan(&id)
 		return id, err
-	}, `SELECT c.device_id FROM `+newest+
+	}, `SELECT DISTINCT c.device_id FROM `+held+
 		` AND c.authority_id = ? AND c.expires < ? AND c.device_id > ? ORDER BY c.device_id
 				LIMIT ?`,
 		millis(tx.s.now()),
@@ -49,13 +47,13 @@ func (tx *Tx) NewestOf(
 		limit)
 }
 
-// CountNewest counts them.
-func (tx *Tx) CountNewest(
+// CountHolders counts them.
+func (tx *Tx) CountHolders(
 	ctx context.Context,
 	authorityID string,
 	before int64,
 ) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM `+newest+
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(DISTINCT c.device_id) FROM `+held+
 		` AND c.authority_id = ? AND c.expires < ?`, millis(tx.s.now()), authorityID, before).
 		Scan(&n)
 	return n, err

@@ -54,9 +54,9 @@ func (s *Store) EnrolmentDigest(given secret.Text) string {
 
 // DeviceSecret is the enrolment secret in a device's files for one profile at one gateway: the same
 // as long as the generation is. Each has the device make a key, since each is for one certificate.
-func (tx *Tx) DeviceSecret(p vpn.Profile, e *vpn.DeviceEnrolment) secret.Text {
+func (tx *Tx) DeviceSecret(p vpn.Profile, authorityID string, generation int) secret.Text {
 	made := tx.s.seal.mac([]byte(fmt.Sprintf("device secret\x00%s\x00%s\x00%s\x00%s\x00%d",
-		p.DeviceID, p.ID, p.GatewayID, e.AuthorityID, e.Generation)))
+		p.DeviceID, p.ID, p.GatewayID, authorityID, generation)))
 	return secret.New(made[:32])
 }
 

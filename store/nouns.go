@@ -155,11 +155,14 @@ var Devices = kept(&Table[vpn.Device, api.Device]{
 		{"identity_expires", identityExpires},
 	},
 	secrets: func(d *vpn.Device) map[string]**secret.Text {
-		if d.Identity == nil {
-			return map[string]**secret.Text{}
+		places := map[string]**secret.Text{}
+		for id := range d.Identities() {
+			places[d.KeyPlace(id)] = &id.Key
 		}
-		return map[string]**secret.Text{"identity/key": &d.Identity.Key}
+		return places
 	},
+	carry: (*vpn.Device).CarryKeys,
+	after: func(ctx context.Context, tx *Tx, d *vpn.Device) error { return tx.holds(ctx, d) },
 	list: listing[api.Device]{
 		id:   "d.id",
 		from: "devices d",
@@ -207,16 +210,19 @@ var Devices = kept(&Table[vpn.Device, api.Device]{
 // Sited holds for devices with a site behind them.
 const Sited = "json_extract(iif(json_valid(body), body, '{}'), '$.site') IS NOT NULL"
 
-// identityExpires is when the certificate of a device ends.
+// identityExpires is when the first of a device's certificates ends.
 func identityExpires(d *vpn.Device) any {
-	if d.Identity == nil {
-		return nil
+	var first any
+	for id := range d.Identities() {
+		list, err := pki.Certificates(id.Certificate)
+		if err != nil {
+			continue // refused before it comes here
+		}
+		if end := millis(list[0].NotAfter); first == nil || end < first.(int64) {
+			first = end
+		}
 	}
-	list, err := pki.Certificates(d.Identity.Certificate)
-	if err != nil {
-		return nil // refused before it comes here
-	}
-	return millis(list[0].NotAfter)
+	return first
 }
 
 // fillExpiry fills in what was not told apart before.

@@ -618,6 +618,12 @@ CREATE TABLE confinements (
     gateways    TEXT NOT NULL, -- identifiers, JSON
     proof       BLOB
 );
+CREATE TABLE held_certificates (
+    device_id TEXT NOT NULL REFERENCES devices ON DELETE CASCADE,
+    serial    TEXT NOT NULL,
+    on_device INTEGER NOT NULL, -- the device made the key itself, and renews by itself
+    PRIMARY KEY (device_id, serial)
+) WITHOUT ROWID;
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (1, 0, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (10, 9, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (11, 10, 1);
@@ -656,6 +662,7 @@ INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (40, 39, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (41, 40, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (42, 41, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (43, 42, 1);
+INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (44, 43, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (5, 4, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (6, 5, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (7, 6, 1);
@@ -999,3 +1006,4 @@ CREATE INDEX approvals_created ON approvals (created DESC);
 CREATE INDEX moves_profile ON moves (profile_id);
 CREATE INDEX passkeys_operator ON passkeys (operator_id);
 CREATE INDEX orders_next ON orders (next);
+CREATE INDEX held_certificates_serial ON held_certificates (serial);

@@ -482,14 +482,14 @@ func (tx *Tx) StepOf(
 	return page.Items[0], nil
 }
 
-// HasCertificateOf tells whether the newest certificate of a device is of a CA.
+// HasCertificateOf tells whether a device has a certificate of a CA that was not revoked.
 func (tx *Tx) HasCertificateOf(
 	ctx context.Context,
 	deviceID, authorityID string,
 ) (has bool, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COALESCE((SELECT authority_id = ? FROM certificates
-		WHERE device_id = ? AND revoked IS NULL ORDER BY created DESC LIMIT 1), 0)`, authorityID,
-		deviceID).Scan(&has)
+	err = tx.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM held_certificates h JOIN
+		certificates c ON c.device_id = h.device_id AND c.serial = h.serial WHERE h.device_id = ? AND
+		c.authority_id = ? AND c.revoked IS NULL)`, deviceID, authorityID).Scan(&has)
 	return has, err
 }
 

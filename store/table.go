@@ -31,8 +31,10 @@ type Table[T, Row any] struct {
 	meta    func(*T) *vpn.Meta
 	columns []column[T]
 	secrets func(*T) map[string]**secret.Text
-	after   func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
-	list    listing[Row]
+	// moves secrets that are kept under another field now; may be nil
+	carry func(from, to *T)
+	after func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
+	list  listing[Row]
 	// fills in what a record of an earlier release lacks; nil where it lacks nothing
 	complete func(*T)
 	shared   bool // many plans are made from one: a shelf keeps it
@@ -422,6 +424,9 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 		if before, ok := old[field]; ok && keep(field) {
 			*at = *before
 		}
+	}
+	if t.carry != nil {
+		t.carry(from, to)
 	}
 	stamp := t.meta(to)
 	stamp.Damaged = slices.DeleteFunc(

@@ -61,6 +61,17 @@ func Path(
 	return links, IssuerMissing
 }
 
+// LeadsTo tells whether the first certificate of a bundle leads to one of some authorities, by those
+// behind it.
+func LeadsTo(bundle string, anchors []*x509.Certificate) bool {
+	list, err := Certificates(bundle)
+	if err != nil {
+		return false
+	}
+	_, broken := Path(list[0], slices.Concat(list[1:], anchors), anchors)
+	return broken != IssuerMissing && broken != IssuerWrong
+}
+
 // issuer finds who signed a certificate; named tells that one of the name is there.
 func issuer(c *x509.Certificate, list []*x509.Certificate) (found *x509.Certificate, named bool) {
 	for _, i := range list {

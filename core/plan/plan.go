@@ -30,9 +30,10 @@ type Input struct {
 
 	// how fast gateways answer where the person is, by their identifiers
 	Times    map[string]AnswerTime
-	Enrol    *vpn.Enrol   // how the device gets its certificate itself, where it does
-	Fallback *vpn.Gateway // the second gateway of the profile, where it has one
-	Second   string       // the name of the gateway to which this one is the second choice
+	Enrol    *vpn.Enrol    // how the device gets its certificate itself, where it does
+	EnrolBy  vpn.Authority // the CA that it asks
+	Fallback *vpn.Gateway  // the second gateway of the profile, where it has one
+	Second   string        // the name of the gateway to which this one is the second choice
 
 	// names of the switchovers that have changed what the records say, by what they changed
 	Moved map[vpn.Field]string

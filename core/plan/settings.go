@@ -66,7 +66,8 @@ func (p *planner) certificates() {
 		p.enrolment(*e)
 		return
 	}
-	if d.Identity == nil || d.Identity.Key == nil {
+	proof := d.Proof(&p.in.Gateway)
+	if proof == nil || proof.Key == nil {
 		p.choose(
 			vpn.FieldIdentity,
 			"Certificate",
@@ -77,20 +78,20 @@ func (p *planner) certificates() {
 		)
 		return
 	}
-	c.Identity = &vpn.Identity{Certificate: d.Identity.Certificate, Key: *d.Identity.Key}
-	list, err := pki.Certificates(d.Identity.Certificate)
+	c.Identity = &vpn.Identity{Certificate: proof.Certificate, Key: *proof.Key}
+	list, err := pki.Certificates(proof.Certificate)
 	if err != nil {
 		return
 	}
-	p.choose(
-		vpn.FieldIdentity,
-		"Certificate",
-		list[0].Subject.CommonName,
-		ByDevice,
-		"the certificate of %s, %s",
-		d.Name,
-		pki.KeyKind(list[0]),
-	)
+	subject, kind := list[0].Subject.CommonName, pki.KeyKind(list[0])
+	if len(d.Others) > 0 && p.in.Gateway.Trusts(proof.Certificate) {
+		p.choose(vpn.FieldIdentity, "Certificate", subject, ByGateway,
+			"the one of %d of %s that %s trusts: it is issued by %s, %s", len(d.Others)+1, d.Name,
+			p.in.Gateway.Name, list[0].Issuer.CommonName, kind)
+	} else {
+		p.choose(vpn.FieldIdentity, "Certificate", subject, ByDevice,
+			"the certificate of %s, %s", d.Name, kind)
+	}
 	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
 		c.IKEv2.LocalID = pki.AltName(list[0])
 		p.choose(
@@ -108,9 +109,13 @@ func (p *planner) enrolment(e vpn.Enrol) {
 	c, d := &p.plan.Connection, p.in.Device
 	c.Identity = &vpn.Identity{Enrol: &e}
 	known := "its key never leaves it, and its certificate is not issued yet"
-	if d.Identity != nil {
-		known = "its key never leaves it; the certificate was issued"
-		c.Identity.Certificate = d.Identity.Certificate
+	by, _ := pki.Certificates(p.in.EnrolBy.Certificate)
+	for id := range d.Identities() {
+		if pki.LeadsTo(id.Certificate, by[:min(1, len(by))]) {
+			known = "its key never leaves it; the certificate was issued"
+			c.Identity.Certificate = id.Certificate
+			break
+		}
 	}
 	p.choose(vpn.FieldIdentity, "Certificate", e.Name, ByDevice, "%s asks for it itself: %s", d.Name,
 		known)

@@ -167,11 +167,11 @@ func (in *inspector) authority(pointer, text string) {
 	}
 }
 
-func (in *inspector) identity(id *DeviceIdentity) {
+func (in *inspector) identity(at string, id *DeviceIdentity) {
 	list, err := pki.Certificates(id.Certificate)
 	if err != nil {
 		in.add(
-			"/identity/certificate",
+			at+"/certificate",
 			err.Error(),
 			"the device's certificate in PEM form, its own first",
 			"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
@@ -181,21 +181,21 @@ func (in *inspector) identity(id *DeviceIdentity) {
 	switch {
 	case id.OnDevice && id.Key == nil:
 	case id.OnDevice:
-		in.add("/identity/key", "a key", "none: the device has it, and nobody else",
+		in.add(at+"/key", "a key", "none: the device has it, and nobody else",
 			"leave the key out, or say that it is not on the device alone")
 	case id.Key == nil:
 		in.add(
-			"/identity/key",
+			at+"/key",
 			"nothing",
 			"the private key of the certificate",
 			"paste the key file",
 		)
 	case id.Key.Reveal() == secret.Hidden:
-		in.secret("/identity/key", id.Key)
+		in.secret(at+"/key", id.Key)
 	default:
 		if _, err := pki.Pair(pki.Bundle(list...), *id.Key); err != nil {
 			in.add(
-				"/identity/key",
+				at+"/key",
 				err.Error(),
 				"the private key of the certificate, PEM without a passphrase",
 				"paste the key that belongs to the certificate",

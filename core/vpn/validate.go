@@ -498,9 +498,20 @@ func (d *Device) Validate() error {
 		if e.Generation < 0 || e.Generation > 1_000_000 {
 			in.add("/enrolment/generation", fmt.Sprint(e.Generation), "0 to 1000000", "raise it by one")
 		}
+		if n := len(e.OtherIDs); n > MaxOthers {
+			in.add("/enrolment/other_authority_ids", fmt.Sprintf("%d CAs", n),
+				fmt.Sprintf("at most %d beside the first", MaxOthers), "name those that gateways trust")
+		}
 	}
 	if id := d.Identity; id != nil {
-		in.identity(id)
+		in.identity("/identity", id)
+	}
+	if n := len(d.Others); n > MaxOthers {
+		in.add("/other_identities", fmt.Sprintf("%d certificates", n),
+			fmt.Sprintf("at most %d beside the first", MaxOthers), "remove those that no gateway needs")
+	}
+	for i := range d.Others {
+		in.identity(fmt.Sprintf("/other_identities/%d", i), &d.Others[i])
 	}
 	return in.err()
 }
@@ -618,9 +629,12 @@ func (p *Profile) Normalise() {
 
 // Normalise says whether a key is there, and writes certificates in their one form.
 func (d *Device) Normalise() {
-	if d.Identity != nil {
-		d.Identity.Certificate = tidy(d.Identity.Certificate)
-		d.Identity.KeySet = present(d.Identity.Key)
+	if d.Identity == nil && len(d.Others) > 0 {
+		d.Identity, d.Others = &d.Others[0], d.Others[1:]
+	}
+	for id := range d.Identities() {
+		id.Certificate = tidy(id.Certificate)
+		id.KeySet = present(id.Key)
 	}
 }
 

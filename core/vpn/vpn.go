@@ -270,6 +270,9 @@ type Device struct {
 	Encrypted bool `json:"encrypted"`
 	// Certificate of the device with its private key.
 	Identity *DeviceIdentity `json:"identity,omitempty"`
+	// Further certificates, of other CAs: each is for the gateways that trust its CA and not that of
+	// the one before it.
+	Others []DeviceIdentity `json:"other_identities,omitempty"`
 	// The device makes its key itself and has a CA issue the certificate; null where the key is
 	// made here or elsewhere.
 	Enrolment *DeviceEnrolment `json:"enrolment,omitempty"`
@@ -297,6 +300,8 @@ var OffboardReasons = []OffboardReason{Lost, Left, Retired}
 type DeviceEnrolment struct {
 	// CA that issues it.
 	AuthorityID string `json:"authority_id"`
+	// Further CAs, for gateways that do not trust the one before.
+	OtherIDs []string `json:"other_authority_ids,omitempty"`
 	// Raise it to give the device another enrolment secret, so that it can ask once more: a secret is
 	// valid for one key.
 	Generation int `json:"generation" required:"false"`

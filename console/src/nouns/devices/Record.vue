@@ -15,6 +15,7 @@ import PageHead from '../../parts/PageHead.vue'
 import PersonField from '../../parts/PersonField.vue'
 import RecordForm from '../../parts/RecordForm.vue'
 import RemoveButton from '../../parts/RemoveButton.vue'
+import OrderField from '../../parts/OrderField.vue'
 import OffboardPanel from '../../parts/OffboardPanel.vue'
 import TallyTags from '../../parts/TallyTags.vue'
 import type { Material } from '../../parts/files'
@@ -51,6 +52,7 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     cannot_ask: false,
     offboarded: '',
     enrol: '',
+    others: [] as string[],
     generation: 0,
     alone: false,
     certificate: '',
@@ -67,6 +69,7 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     cannot_ask: d.cannot_ask,
     offboarded: d.offboarded ?? '',
     enrol: d.enrolment?.authority_id ?? '',
+    others: d.enrolment?.other_authority_ids ?? [],
     generation: d.enrolment?.generation ?? 0,
     alone: d.identity?.on_device ?? false,
     certificate: d.identity?.certificate ?? '',
@@ -75,9 +78,15 @@ const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useReco
     masquerade: d.site?.masquerade ?? false,
   }),
   // A key is sent only where one was typed; no certificate removes both.
-  body: ({ certificate, key, site, masquerade, enrol, generation, alone, ...rest }) => ({
+  body: ({ certificate, key, site, masquerade, enrol, others, generation, alone, ...rest }) => ({
     ...rest,
-    enrolment: enrol ? { authority_id: enrol, generation: Number(generation) } : null,
+    enrolment: enrol
+      ? {
+          authority_id: enrol,
+          other_authority_ids: others.filter((id) => id !== enrol),
+          generation: Number(generation),
+        }
+      : null,
     identity: certificate.trim()
       ? {
           certificate,
@@ -108,6 +117,12 @@ async function again() {
   await reload()
   await draw()
 }
+const drop = (serial: string) =>
+  ask(
+    api.DELETE('/api/v1/devices/{id}/certificates/{serial}', {
+      params: { path: { id: props.id, serial } },
+    }),
+  )
 async function bring(m: Material) {
   await ask(
     api.POST('/api/v1/devices/{id}/certificate', {
@@ -207,8 +222,15 @@ async function addProfile() {
           :choices="enrolChoices"
           :help="
             'The device then gets its certificate from this CA by itself, and its key never ' +
-            'leaves it. Apple systems and the IKE daemon of Linux can do this.'
+            'leaves it. Apple systems, Windows and the IKE daemon of Linux can do this.'
           "
+        />
+        <OrderField
+          v-if="draft.enrol"
+          v-model="draft.others"
+          label="Further CAs, for gateways that do not trust the first"
+          :choices="authorities.filter((a) => a.value !== draft.enrol)"
+          none="None."
         />
         <Field
           v-if="draft.enrol"
@@ -256,7 +278,21 @@ async function addProfile() {
   <section v-if="row" class="panel mb-4" aria-labelledby="certificate">
     <h2 id="certificate">Certificate</h2>
     <ChainView v-if="chain" :links="chain.links" :against="chain.against" empty="None." />
-    <p class="soft mt-2 mb-0">Issuing one here replaces the current one.</p>
+    <template v-for="other in chain?.others" :key="other[0]!.serial">
+      <h3 class="mt-3 fs-6">For gateways that trust {{ other[0]!.issuer }}</h3>
+      <ChainView :links="other" />
+      <RemoveButton
+        noun="certificate"
+        size="sm"
+        :name="other[0]!.subject"
+        :remove="() => drop(other[0]!.serial)"
+        @removed="again"
+      />
+    </template>
+    <p class="soft mt-2 mb-0">
+      A new one replaces that of the same CA. Those of other CAs stay, for gateways that trust only
+      them.
+    </p>
     <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="again" />
     <details class="mt-3">
       <summary>Import a certificate</summary>
