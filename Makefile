@@ -10,14 +10,17 @@ GO      := CGO_ENABLED=0 go
 VERSION := $(shell sed -n 's/^## \([0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
 COMMIT  := $(shell git rev-parse --short HEAD 2> /dev/null)
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION) -X wardicon/cli.Commit=$(COMMIT)
-PACKAGES := api cmd cli client copies core demo httpapi mailer metrics nameserver probe recipient service simulate store trail
+PACKAGES := api cmd cli client copies core demo httpapi mailer metrics nameserver pkcs11 probe recipient service simulate store trail
 SOURCES := $(shell find $(PACKAGES) console/embed.go -type f -not -path '*/testdata/*' -not -name '*_test.go') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts -not -name fields.json) \
 	console/index.html console/vite.config.ts console/describe.mjs console/package-lock.json
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
 
-build: bin/wardicon ## build the program with its console
+# What loads the modules of tokens (PKCS #11) is in C: it is built where gcc is.
+TOKENS := $(if $(shell command -v gcc),bin/wardicon-pkcs11)
+
+build: bin/wardicon $(TOKENS) ## build the program with its console
 
 .PHONY: help
 help: ## list the targets
@@ -46,6 +49,10 @@ console/dist/index.html: $(WEB) console/src/api/schema.d.ts
 
 bin/wardicon: $(SOURCES) console/dist/index.html
 	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/wardicon
+
+bin/wardicon-pkcs11: $(SOURCES)
+	mkdir -p bin
+	CGO_ENABLED=1 go build -trimpath -ldflags '-s -w' -o $@ ./cmd/wardicon-pkcs11
 
 # A service with sample data; ONCE=1 goes the whole way once and ends.
 demo: build ## start a service with sample data; ONCE=1 runs a full example and ends
@@ -106,6 +113,8 @@ define TOOLS
 /usr/lib/python3/dist-packages/icalendar/__init__.py python3-icalendar parsers
 /usr/bin/7z p7zip-full parsers
 /usr/sbin/ip iproute2 networks
+/usr/bin/softhsm2-util softhsm2 tokens
+/usr/bin/pkcs11-tool opensc tokens
 endef
 export TOOLS
 
@@ -242,7 +251,8 @@ package: release ## packages for Debian, and the command line for macOS and Wind
 	export SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct)
 	for arch in amd64 arm64; do
 		$(GO) run ./tools/pack $(RELEASE)/wardicon-$(VERSION)-linux-$$arch $$arch $(VERSION) \
-			$(RELEASE)/wardicon_$(VERSION)_$$arch.deb
+			$(RELEASE)/wardicon_$(VERSION)_$$arch.deb \
+			$$([ $$arch != $$(go env GOARCH) ] || echo $(TOKENS))
 	done
 	for target in darwin-amd64 darwin-arm64 windows-amd64; do
 		GOOS=$${target%-*} GOARCH=$${target#*-} $(GO) build -trimpath -ldflags '$(LDFLAGS)' \

@@ -353,6 +353,8 @@ type Overview struct {
 	Reports int `json:"reports"`
 	// Profiles whose last rehearsal has failed.
 	Failing int `json:"failing"`
+	// Tokens with keys that do not answer.
+	TokensAway []string `json:"tokens_away"`
 	// Links of the last four weeks, by day (UTC).
 	Days []HandoverDay `json:"days"`
 	// Findings of all profiles at the end of each of these days; none for days without a check.

@@ -28,6 +28,8 @@ type NewAuthority struct {
 	Name string `json:"name" required:"true"`
 	// Kind of its key; empty means p256.
 	Kind pki.KeyChoice `json:"kind,omitempty" enum:"p256,p384,rsa3072"`
+	// Token of the service in which the keys are made, and stay; empty seals them here.
+	Token string `json:"token,omitempty"`
 	// Create a root, and below it the CA that issues.
 	Issuing bool `json:"issuing" required:"false"`
 	// Years that it is valid; 0 means ten.
@@ -38,6 +40,15 @@ type NewAuthority struct {
 	Excluded []string `json:"excluded" required:"false"`
 	// URLs of its CRL.
 	Lists []string `json:"lists" required:"false"`
+}
+
+// KeyToken is a token (PKCS #11) that keys are in.
+type KeyToken struct {
+	Name string `json:"name"`
+	// It answered when it was asked last, at most a minute ago.
+	Available bool `json:"available"`
+	// Why it did not.
+	Why string `json:"why,omitempty"`
 }
 
 // Certificate is an issued certificate in a list.

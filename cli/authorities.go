@@ -33,6 +33,7 @@ and cannot be read back, except by "authority export".`,
 			{flag: "name", path: "name"},
 			{flag: "certificate", path: "certificate", kind: fileField},
 			{flag: "key-file", path: "key", kind: fileField},
+			{flag: "key-uri", path: "key_uri"},
 			{flag: "device-days", path: "device_days"},
 			{flag: "gateway-days", path: "gateway_days"},
 			{flag: "renew-days", path: "renew_days"},
@@ -62,6 +63,8 @@ and cannot be read back, except by "authority export".`,
 				key = "retired, rolling over to " + a.Successor
 			case a.Retired:
 				key = "retired"
+			case a.KeyURI != "":
+				key = "in a token"
 			case a.KeySet:
 				key = "stored"
 			}
@@ -85,7 +88,8 @@ func (a *app) authorityCommands() *cobra.Command {
 		Short: "Create a certificate authority",
 		Args:  exactly("NAME"),
 		Long: `Creates a key and a self-signed CA. With --issuing a root is created, and below it
-the issuing CA of that name: the root can then be retired. Both keys are sealed in the service.`,
+the issuing CA of that name: the root can then be retired. Both keys are sealed in the service, or
+made in a token (PKCS #11) that they never leave.`,
 		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make " +
 			"\"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list " +
 			"http://lists.skerryline.example/devices.crl",
@@ -110,6 +114,7 @@ the issuing CA of that name: the root can then be retired. Both keys are sealed 
 	}
 	f := cmd.Flags()
 	f.StringVar(&kind, "kind", "p256", "key type: p256, p384 or rsa3072")
+	f.StringVar(&n.Token, "token", "", "token of the service in which the keys are made, and stay")
 	f.BoolVar(&n.Issuing, "issuing", false, "create a root, and below it the issuing CA")
 	f.IntVar(&n.Years, "years", 10, "years that it is valid")
 	f.StringSliceVar(
@@ -131,6 +136,7 @@ the issuing CA of that name: the root can then be retired. Both keys are sealed 
 		a.authorityExport(),
 		a.authorityRollOver(),
 		a.authorityRenew(),
+		a.authorityTokens(),
 	)
 	return root
 }
@@ -203,6 +209,48 @@ elsewhere. The file must have the chain up to the root.`,
 	cmd.Flags().StringVar(&name, "name", "", "unique name (that of the certificate)")
 	flags.on(cmd)
 	return cmd
+}
+
+func (a *app) authorityTokens() *cobra.Command {
+	return &cobra.Command{
+		Use:   "tokens",
+		Short: "List the tokens of the service that keys are in",
+		Args:  exactly(),
+		Long: "Lists the tokens (PKCS #11) that the service was started with. Exits 1 if one of " +
+			"them is not available.",
+		Example: "  wardicon authority tokens",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				list, err := c.KeyTokens(ctx)
+				if err != nil {
+					return err
+				}
+				away := false
+				if err := a.print(list, func(w table.Writer) {
+					w.AppendHeader(heads("token", "state"))
+					for _, t := range list.Items {
+						state := "available"
+						switch {
+						case t.Why != "":
+							state = t.Why
+						case !t.Available:
+							state = "not asked yet"
+						}
+						w.AppendRow(table.Row{t.Name, state})
+					}
+				}); err != nil {
+					return err
+				}
+				for _, t := range list.Items {
+					away = away || t.Why != ""
+				}
+				if away {
+					return errFindings
+				}
+				return nil
+			})
+		},
+	}
 }
 
 func (a *app) authorityExport() *cobra.Command {

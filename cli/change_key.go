@@ -15,18 +15,21 @@ func (a *app) changeKey() *cobra.Command {
 		Use:   "change-key",
 		Short: "Seal all secrets with another master key",
 		Args:  exactly(),
-		Long: `Seals every secret with new keys, below a new master key: a file that is made, or a
-passphrase. Stop the service first. It happens in one transaction: if it is interrupted, the old
+		Long: `Seals every secret with new keys, below a new master key: a file that is made, a
+passphrase, or one that a token seals (PKCS #11). Stop the service first. It happens in one transaction: if it is interrupted, the old
 key still opens everything. Afterwards start the service with the new key, and keep the old one
 only as long as copies of the database that were made before.
 
 Sessions, links and tokens go on. The keys of digests stay, because digests of links and tokens
 cannot be made again: they open no secret.`,
 		Example: "  wardicon service change-key --data data --new-key-file new-master.key\n" +
-			"  wardicon service change-key --data data --new-passphrase-file passphrase",
+			"  wardicon service change-key --data data --new-passphrase-file passphrase\n" +
+			"  wardicon service change-key --data data --new-key-pkcs11 'pkcs11:token=Skerry%20Line;object=master' " +
+			"\\\n      --pkcs11 'pkcs11:token=Skerry%20Line?module-path=/usr/lib/softhsm/libsofthsm2.so&pin-source=file:/etc/wardicon/pin'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if (next.keyFile == "") == (next.passphraseFile == "") {
-				return usage("expected either --new-key-file or --new-passphrase-file")
+			next.tokens = h.tokens
+			if err := onlyOne(next.keyFile, next.passphraseFile, next.keyToken); err != nil {
+				return err
 			}
 			old, err := a.masterKey(h)
 			if err != nil {
@@ -51,12 +54,25 @@ cannot be made again: they open no secret.`,
 			return nil
 		},
 	}
+	h.dataFlags(cmd)
 	f := cmd.Flags()
-	f.StringVar(&h.data, "data", "data", "data folder")
-	f.StringVar(&h.keyFile, "key-file", "", "file with the master key (default: master.key in the "+
-		"data folder)")
-	f.StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase instead of a key")
 	f.StringVar(&next.keyFile, "new-key-file", "", "file for the new master key; it must not exist")
 	f.StringVar(&next.passphraseFile, "new-passphrase-file", "", "file with the new passphrase")
+	f.StringVar(&next.keyToken, "new-key-pkcs11", "", "PKCS #11 URI of an RSA key in a token of "+
+		"--pkcs11; it is made if there is none of that name")
 	return cmd
+}
+
+// onlyOne wants one new key.
+func onlyOne(places ...string) error {
+	n := 0
+	for _, p := range places {
+		if p != "" {
+			n++
+		}
+	}
+	if n != 1 {
+		return usage("expected one of --new-key-file, --new-passphrase-file and --new-key-pkcs11")
+	}
+	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"wardicon/httpapi"
+	"wardicon/pkcs11"
 	"wardicon/store"
 )
 
@@ -62,6 +63,7 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 	if h.contact != "" {
 		add(httpapi.SecurityContact(h.contact))
 	}
+	h.checkTokens(add)
 	add(h.copies.check())
 	_, err = h.trails.trails()
 	add(err)
@@ -109,6 +111,19 @@ func (h *host) checkData(ctx context.Context, a *app, warn func(string, ...any))
 			now.UTC().Format(time.RFC3339), found.Last.Format(time.RFC3339))
 	}
 	return nil
+}
+
+// checkTokens asks the tokens that are set for an answer.
+func (h *host) checkTokens(add func(error)) {
+	tokens, err := pkcs11.Open(h.tokens)
+	if err != nil {
+		add(fmt.Errorf("pkcs11: %w", err))
+		return
+	}
+	defer tokens.Close()
+	for _, name := range tokens.Names() {
+		add(tokens.Check(name))
+	}
 }
 
 // checkAddress looks at the certificate and at where the service listens.

@@ -29,6 +29,7 @@ import (
 	"wardicon/httpapi"
 	"wardicon/metrics"
 	"wardicon/nameserver"
+	"wardicon/pkcs11"
 	"wardicon/service"
 	"wardicon/store"
 )
@@ -44,6 +45,8 @@ type host struct {
 	contact                 string // of who hears of weaknesses
 	acme                    acmeSettings
 	keyFile, passphraseFile string
+	tokens                  []string // PKCS #11 URIs
+	keyToken                string   // that of the key that the master key is sealed with
 	cert, certKey           string
 	selfNames               []string
 	proxies                 []string
@@ -65,6 +68,12 @@ func (h *host) dataFlags(cmd *cobra.Command) {
 	cmd.Flags().
 		StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase instead of a "+
 			"key file")
+	cmd.Flags().
+		StringSliceVar(&h.tokens, "pkcs11", nil, "PKCS #11 URIs (RFC 7512) of tokens, with "+
+			"module-path and pin-source")
+	cmd.Flags().
+		StringVar(&h.keyToken, "key-pkcs11", "", "PKCS #11 URI of an RSA key in one of the tokens, "+
+			"which seals the master key, instead of a key file")
 }
 
 // open opens the store and makes the service.
@@ -85,12 +94,30 @@ func (a *app) open(
 	if err != nil {
 		return nil, nil, err
 	}
-	return service.New(s, log, now), s, nil
+	svc := service.New(s, log, now)
+	if len(h.tokens) > 0 {
+		tokens, err := pkcs11.Open(h.tokens)
+		if err != nil {
+			return nil, nil, errors.Join(usage("--pkcs11: %w", err), s.Close())
+		}
+		svc.KeysIn(tokens)
+	}
+	return svc, s, nil
 }
 
 // masterKey is where the master key comes from.
 func (a *app) masterKey(h host) (key store.Key, err error) {
 	key.File = h.keyFile
+	if h.keyToken != "" {
+		if err := pkcs11.CheckKey(h.keyToken); err != nil {
+			return key, usage("--key-pkcs11: %w", err)
+		}
+		tokens, err := pkcs11.Open(h.tokens)
+		if err != nil {
+			return key, usage("--pkcs11: %w", err)
+		}
+		key.Token = tokens.Wrapper(h.keyToken)
+	}
 	if h.passphraseFile != "" {
 		text, err := a.passphrase(h)
 		if err != nil {
@@ -641,7 +668,7 @@ func (a *app) sealedWell(ctx context.Context, h host, file string) error {
 	if err != nil {
 		return err
 	}
-	if key.File == "" && len(key.Passphrase) == 0 {
+	if key.File == "" && len(key.Passphrase) == 0 && key.Token == nil {
 		key.File = filepath.Join(h.data, "master.key")
 		if _, err := os.Stat(key.File); err != nil {
 			return nil

@@ -116,6 +116,11 @@ func (c *Client) RequestForAuthority(
 	return post[api.Request](ctx, c, "/requests", map[string]any{"name": name, "kind": kind})
 }
 
+// KeyTokens lists the tokens that keys are in.
+func (c *Client) KeyTokens(ctx context.Context) (api.Items[api.KeyToken], error) {
+	return get[api.Items[api.KeyToken]](ctx, c, "/key-tokens", nil)
+}
+
 // ForgetRequest drops a signing request with its key.
 func (c *Client) ForgetRequest(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/requests/"+url.PathEscape(id), nil, nil, nil, nil)

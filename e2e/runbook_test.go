@@ -73,8 +73,12 @@ var runbooks = map[string]map[string]ended{
 	"docs/certificates.md": {
 		"certificate answer": {2, "engine.pem"}, // the vault has not signed it yet
 		"serve ":             {1, "chain.pem"},
-		"certificate sign":   {2, "norrvik.csr"},
-		"certificate order ": {2, "norrvik.csr"},
+		// TestToken has one.
+		"serve --data data --pkcs11":                   {1, "with the PIN of Skerry Line"},
+		"authority make Skerry Line --issuing --token": {1, "it has none"},
+		"authority add Vault in the token":             {1, "without tokens"},
+		"certificate sign":                             {2, "norrvik.csr"},
+		"certificate order ":                           {2, "norrvik.csr"},
 	},
 	"docs/explaining.md": {
 		"explain /var/log/syslog": {1, "one profile"}, "explain -": {1, "Nothing is known"},

@@ -67,6 +67,11 @@ type materialInput struct{ Body api.Material }
 
 func (a *handlers) authorities() {
 	const tag = "authorities"
+	handle(a, by(service.RoleAuditor, operation(http.MethodGet, "/key-tokens", "key-tokens",
+		"List the tokens (PKCS #11) that keys are in", tag)),
+		func(context.Context, *struct{}) (api.Items[api.KeyToken], error) {
+			return items(a.svc.KeyTokens(), nil)
+		})
 	handle(
 		a,
 		by(

@@ -42,6 +42,7 @@ var statuses = map[vpn.Kind]int{
 	vpn.KindDiskFull:   http.StatusInsufficientStorage,
 	vpn.KindLocked:     http.StatusServiceUnavailable,
 	vpn.KindDisk:       http.StatusServiceUnavailable,
+	vpn.KindToken:      http.StatusServiceUnavailable,
 	vpn.KindTries:      http.StatusTooManyRequests,
 	vpn.KindSignIn:     http.StatusUnauthorized,
 	vpn.KindCode:       http.StatusUnauthorized,

@@ -24,6 +24,7 @@ type Source interface {
 	WaitingEmails(ctx context.Context) (int, error)
 	Workload(ctx context.Context) (api.Workload, error)
 	RefusedSignIns() int64
+	TokensAway() []string
 }
 
 // Build is which program it is.
@@ -103,6 +104,8 @@ var (
 	)
 	refused = prometheus.NewDesc("wardicon_sign_ins_refused_total",
 		"Sign-ins that were refused since the start.", nil, nil)
+	tokensAway = prometheus.NewDesc("wardicon_key_tokens_away",
+		"Tokens (PKCS #11) with keys that do not answer.", nil, nil)
 	build = prometheus.NewDesc("wardicon_build_info", "Which program it is.",
 		[]string{"version", "commit", "go"}, nil)
 	mirrored = prometheus.NewDesc(
@@ -168,7 +171,8 @@ func Handler(
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next,
-		emails, calls, jobs, rehearsals, switchovers, reports, auditLines, refused, build, mirrored} {
+		emails, calls, jobs, rehearsals, switchovers, reports, auditLines, refused, tokensAway,
+		build, mirrored} {
 		ch <- d
 	}
 }
@@ -290,6 +294,7 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 	}
 	total(auditLines, w.AuditLines)
 	total(refused, c.source.RefusedSignIns())
+	total(tokensAway, int64(len(c.source.TokensAway())))
 	gauge(build, 1, c.build.Version, c.build.Commit, runtime.Version())
 	return list, nil
 }

@@ -41,6 +41,8 @@ func (s *source) Workload(context.Context) (api.Workload, error) {
 
 func (s *source) RefusedSignIns() int64 { return 8 }
 
+func (s *source) TokensAway() []string { return []string{"Quay"} }
+
 func (s *source) WaitingEmails(context.Context) (int, error) { return 4, nil }
 
 // TestMetrics reads what a collector reads.
@@ -70,7 +72,7 @@ func TestMetrics(t *testing.T) {
 		`wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`,
 		`wardicon_gateways{answers="no-response"} 3`, `wardicon_webhook_calls_waiting 6`,
 		`wardicon_jobs{state="running"} 1`, `wardicon_audit_lines_total 99`,
-		`wardicon_sign_ins_refused_total 8`, `wardicon_mirror_synced_timestamp_seconds 1.7e+09`,
+		`wardicon_sign_ins_refused_total 8`, `wardicon_key_tokens_away 1`, `wardicon_mirror_synced_timestamp_seconds 1.7e+09`,
 		`wardicon_probe_duration_seconds_bucket{answers="matches",le="0.25"} 0`,
 		`wardicon_probe_duration_seconds_bucket{answers="matches",le="0.5"} 1`,
 		`wardicon_http_request_duration_seconds_bucket{method="other",route="/api/v1/devices",` +

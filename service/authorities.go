@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 	"unicode/utf8"
 
@@ -28,7 +29,7 @@ func (s *Service) authorities() *Authorities {
 		meta:   func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 		name:   func(a api.Authority) string { return a.Name },
 		hide:   func(a *vpn.Authority) { a.Key = nil },
-		refers: nothing[*vpn.Authority],
+		refers: func(_ context.Context, _ *store.Tx, a *vpn.Authority) error { return s.inToken(a) },
 		touch:  nothing[*vpn.Authority],
 		before: nothing[*vpn.Authority],
 		used: func(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {
@@ -86,8 +87,21 @@ func (s *Service) MakeAuthority(
 		rows[0].Name, rows[0].MaxPath = n.Name+" Root", 1
 		rows[1].To = w.To.AddDate(0, 0, -1)
 	}
-	keys := make([]crypto.Signer, len(rows))
+	keys, places := make([]crypto.Signer, len(rows)), make([]string, len(rows))
+	defer func() {
+		for _, uri := range places {
+			if err != nil && uri != "" {
+				err = errors.Join(err, s.tokens.Drop(uri))
+			}
+		}
+	}()
 	for i := range keys {
+		if n.Token != "" && slices.Contains(pki.KeyChoices, cmp.Or(n.Kind, pki.P256)) {
+			if keys[i], places[i], err = s.makeInToken(n, rows[i].Name); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if keys[i], err = pki.NewKey(rand.Reader, n.Kind); err != nil {
 			return nil, problem(
 				"authority",
@@ -110,15 +124,18 @@ func (s *Service) MakeAuthority(
 			if err != nil {
 				return refused("authority", err)
 			}
-			text, err := pki.KeyPEM(key)
-			if err != nil {
-				return err
-			}
 			a := &vpn.Authority{
 				Name:        w.Name,
 				Certificate: pki.Bundle(c) + above,
-				Key:         &text,
+				KeyURI:      places[i],
 				Lists:       n.Lists,
+			}
+			if a.KeyURI == "" {
+				text, err := pki.KeyPEM(key)
+				if err != nil {
+					return err
+				}
+				a.Key = &text
 			}
 			if err := s.Authorities.fit(ctx, tx, a); err != nil {
 				return err
@@ -138,6 +155,21 @@ func (s *Service) MakeAuthority(
 		return nil
 	})
 	return list, err
+}
+
+// makeInToken makes the key of an authority in a token.
+func (s *Service) makeInToken(n api.NewAuthority, label string) (crypto.Signer, string, error) {
+	var names []string
+	if s.tokens != nil {
+		names = s.tokens.Names()
+	}
+	if !slices.Contains(names, n.Token) {
+		return nil, "", problem("authority", "/token", quoted(n.Token),
+			"one of the service's tokens: "+cmp.Or(strings.Join(names, ", "), "it has none"),
+			"start the service with --pkcs11, or leave the token out")
+	}
+	uri, key, err := s.tokens.Make(n.Token, label, n.Kind)
+	return key, uri, err
 }
 
 // TakeAuthority brings an authority in from a file: with its key to issue here, without it where
@@ -230,10 +262,14 @@ func (s *Service) ExportAuthority(
 			return err
 		}
 		if a.Key == nil {
+			found := a.Name + ", whose key is not here"
+			if a.KeyURI != "" {
+				found = a.Name + ", whose key does not leave its token"
+			}
 			return problem(
 				"authority",
 				"/id",
-				a.Name+", whose key is not here",
+				found,
 				"an authority with its key",
 				"export it where the key is",
 			)
@@ -281,7 +317,7 @@ func (s *Service) issuer(
 			"an authority that still issues",
 			"choose another one",
 		)
-	case a.Key == nil:
+	case !a.Signs():
 		return nil, by, "", problem(
 			"certificate",
 			"/authority_id",
@@ -293,7 +329,7 @@ func (s *Service) issuer(
 	if err := s.issuesStill(ctx, tx, a); err != nil {
 		return nil, by, "", err
 	}
-	pair, err := pki.Pair(a.Certificate, *a.Key)
+	pair, err := s.signing(a)
 	if err != nil {
 		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
 	}

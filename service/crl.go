@@ -46,7 +46,7 @@ func (s *Service) RevocationList(
 	if err != nil {
 		return nil, now, err
 	}
-	if a.Key == nil {
+	if !a.Signs() {
 		return nil, now, &store.NotFoundError{Noun: "revocation list", ID: authorityID}
 	}
 	count, last, err := tx.CountRevoked(ctx, authorityID)
@@ -79,7 +79,7 @@ func (s *Service) RevocationList(
 	); err != nil {
 		return nil, now, err
 	}
-	pair, err := pki.Pair(a.Certificate, *a.Key)
+	pair, err := s.signing(a)
 	if err != nil {
 		return nil, now, fmt.Errorf("authority %s: %w", a.Name, err)
 	}

@@ -331,7 +331,7 @@ func (s *Service) CAs(ctx context.Context, authorityID string) (
 	if authorityID == "" {
 		list, err := store.Authorities.Where(ctx, s.store.Read(), "1")
 		for _, a := range list {
-			if a.Key == nil || a.Retired {
+			if !a.Signs() || a.Retired {
 				continue
 			}
 			own, err := pki.Certificates(a.Certificate)
@@ -346,7 +346,7 @@ func (s *Service) CAs(ctx context.Context, authorityID string) (
 	if err != nil {
 		return nil, err
 	}
-	if a.Key == nil {
+	if !a.Signs() {
 		return nil, &store.NotFoundError{Noun: "CA that issues", ID: authorityID}
 	}
 	return pki.Certificates(a.Certificate)

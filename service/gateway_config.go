@@ -182,7 +182,7 @@ func (s *Service) listsOf(ctx context.Context, tx *store.Tx) func(*x509.Certific
 		}
 		for _, a := range all {
 			own, err := pki.Certificates(a.Certificate)
-			if err != nil || len(own) == 0 || !own[0].Equal(c) || a.Key == nil {
+			if err != nil || len(own) == 0 || !own[0].Equal(c) || !a.Signs() {
 				continue
 			}
 			if der, _, err := s.RevocationList(ctx, a.ID, false); err == nil {

@@ -33,10 +33,10 @@ func (s *Service) CertificateStatus(ctx context.Context, authorityID string, que
 	if err != nil {
 		return nil, now, err
 	}
-	if a.Key == nil {
+	if !a.Signs() {
 		return nil, now, &store.NotFoundError{Noun: "responder", ID: authorityID}
 	}
-	pair, err := pki.Pair(a.Certificate, *a.Key)
+	pair, err := s.signing(a)
 	if err != nil {
 		return nil, now, err
 	}

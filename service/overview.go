@@ -48,7 +48,7 @@ func (s *Service) overviewNow(ctx context.Context) (o api.Overview, err error) {
 	if err != nil {
 		return o, err
 	}
-	o.Reports = reports.Total
+	o.Reports, o.TokensAway = reports.Total, s.TokensAway()
 	failing, err := store.Rehearsals.List(ctx, tx, store.Query{
 		Limit: 1, Conditions: map[string]string{"latest": "true", "state": "failed"},
 	})

@@ -17,6 +17,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
+	"wardicon/pkcs11"
 	"wardicon/store"
 )
 
@@ -49,6 +50,9 @@ type Service struct {
 
 	rehearsing *rehearsing
 	loose      *loose
+
+	tokens      *pkcs11.Tokens // nil where there are none
+	tokenStates sync.Map       // by their names, why they do not answer; empty where they do
 
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
@@ -214,6 +218,7 @@ func (s *Service) Run(ctx context.Context) {
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
 		s.ReadDirectories, s.WatchSwitchovers, s.CallWebhooks, s.KeepOrders,
+		s.WatchTokens,
 	} {
 		all.Go(func() { work(ctx) })
 	}

@@ -19,6 +19,31 @@ var _ = step(37, `
 ALTER TABLE seal ADD COLUMN wrapped BLOB;
 `, `ALTER TABLE seal DROP COLUMN wrapped;`)
 
+var _ = step(44, `
+-- The master key may be sealed by a token: salt is what the token opens then.
+CREATE TABLE seal_next (
+    only    INTEGER PRIMARY KEY CHECK (only = 1),
+    kind    TEXT NOT NULL CHECK (kind IN ('file', 'passphrase', 'token')),
+    salt    BLOB NOT NULL,
+    proof   BLOB NOT NULL,
+    wrapped BLOB -- the keys below the master key, once that was changed
+);
+INSERT INTO seal_next SELECT only, kind, salt, proof, wrapped FROM seal;
+DROP TABLE seal;
+ALTER TABLE seal_next RENAME TO seal;
+`, `
+CREATE TABLE seal_next (
+    only    INTEGER PRIMARY KEY CHECK (only = 1),
+    kind    TEXT NOT NULL CHECK (kind IN ('file', 'passphrase')),
+    salt    BLOB NOT NULL,
+    proof   BLOB NOT NULL,
+    wrapped BLOB
+);
+INSERT INTO seal_next SELECT only, kind, salt, proof, wrapped FROM seal;
+DROP TABLE seal;
+ALTER TABLE seal_next RENAME TO seal;
+`)
+
 // wrapping is the cipher by which a master key seals the keys below it.
 func wrapping(master []byte) (cipher.AEAD, error) {
 	key, err := hkdf.Key(sha256.New, master, nil, "wardicon key encryption v1",
@@ -63,12 +88,17 @@ func unwrap(master, wrapped []byte) (k sealKeys, err error) {
 // tells how many. A key file is made; one that is there already is refused. Digests stay as they
 // are: of links and tokens, which nobody could make again.
 func (s *Store) ChangeKey(ctx context.Context, next Key) (sealed int, err error) {
-	kind, salt, master := kindFile, make([]byte, 16), make([]byte, 32)
+	kind, salt, master := next.kind(), make([]byte, 16), make([]byte, 32)
 	_, _ = rand.Read(salt)
-	if len(next.Passphrase) > 0 {
-		kind, master = kindPassphrase, ofPassphrase(next.Passphrase, salt)
-	} else {
-		_, _ = rand.Read(master)
+	_, _ = rand.Read(master)
+	switch kind {
+	case kindPassphrase:
+		master = ofPassphrase(next.Passphrase, salt)
+	case kindToken:
+		if salt, err = next.Token.Wrap(master); err != nil {
+			return 0, err
+		}
+	default:
 		if _, err := os.Stat(next.File); err == nil {
 			return 0, fmt.Errorf("key file %s: there is one already; name one that is not there",
 				next.File)

@@ -5,12 +5,6 @@ CREATE TABLE goose_db_version (
 		is_applied INTEGER NOT NULL,
 		tstamp TIMESTAMP DEFAULT (datetime('now'))
 	);
-CREATE TABLE seal (
-    only    INTEGER PRIMARY KEY CHECK (only = 1),
-    kind    TEXT NOT NULL CHECK (kind IN ('file', 'passphrase')),
-    salt    BLOB NOT NULL,
-    proof   BLOB NOT NULL
-, wrapped BLOB);
 CREATE TABLE secrets (
     owner   TEXT NOT NULL,
     field   TEXT NOT NULL,
@@ -624,6 +618,13 @@ CREATE TABLE held_certificates (
     on_device INTEGER NOT NULL, -- the device made the key itself, and renews by itself
     PRIMARY KEY (device_id, serial)
 ) WITHOUT ROWID;
+CREATE TABLE "seal" (
+    only    INTEGER PRIMARY KEY CHECK (only = 1),
+    kind    TEXT NOT NULL CHECK (kind IN ('file', 'passphrase', 'token')),
+    salt    BLOB NOT NULL,
+    proof   BLOB NOT NULL,
+    wrapped BLOB -- the keys below the master key, once that was changed
+);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (1, 0, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (10, 9, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (11, 10, 1);
@@ -663,6 +664,7 @@ INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (41, 40, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (42, 41, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (43, 42, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (44, 43, 1);
+INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (45, 44, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (5, 4, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (6, 5, 1);
 INSERT INTO goose_db_version (id, version_id, is_applied) VALUES (7, 6, 1);

@@ -22,11 +22,29 @@ import (
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
-// Key says where the master key comes from: a file, made at the first start, or a
-// passphrase.
+// Key says where the master key comes from: a file, made at the first start, a passphrase, or the
+// data itself, sealed by a token.
 type Key struct {
 	File       string
 	Passphrase []byte // used where it is not empty
+	Token      Wrapper
+}
+
+// Wrapper seals a few octets so that only a token opens them again.
+type Wrapper interface {
+	Wrap(plain []byte) ([]byte, error)
+	Unwrap(sealed []byte) ([]byte, error)
+}
+
+// kind names where a key comes from.
+func (k Key) kind() string {
+	switch {
+	case k.Token != nil:
+		return kindToken
+	case len(k.Passphrase) > 0:
+		return kindPassphrase
+	}
+	return kindFile
 }
 
 // sealer seals secrets with XChaCha20-Poly1305 (draft-irtf-cfrg-xchacha) under keys
@@ -44,6 +62,7 @@ type sealer struct {
 const (
 	kindFile       = "file"
 	kindPassphrase = "passphrase"
+	kindToken      = "token"
 	proofText      = "wardicon master key, rows are proven"
 	oldProofText   = "wardicon master key"
 )
@@ -162,10 +181,8 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 	if err != nil && !first {
 		return nil, err
 	}
-	wanted := kindFile
-	if len(key.Passphrase) > 0 {
-		wanted = kindPassphrase
-	}
+	wanted := key.kind()
+	var master []byte
 	if first {
 		kind, salt = wanted, make([]byte, 16)
 		_, _ = rand.Read(salt)
@@ -176,10 +193,19 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 			wanted,
 		)
 	}
-	var master []byte
-	if kind == kindPassphrase {
+	switch {
+	case kind == kindPassphrase:
 		master = ofPassphrase(key.Passphrase, salt)
-	} else if master, err = keyFile(key.File, first); err != nil {
+	case kind == kindToken && first:
+		master = make([]byte, 32)
+		_, _ = rand.Read(master)
+		salt, err = key.Token.Wrap(master) // in its place: a random key needs none
+	case kind == kindToken:
+		master, err = key.Token.Unwrap(salt)
+	default:
+		master, err = keyFile(key.File, first)
+	}
+	if err != nil {
 		return nil, err
 	}
 	k, err := firstKeys(master)

@@ -99,7 +99,9 @@ func RevocationList(random io.Reader, by Issuer, l List) ([]byte, error) {
 		}
 		t.ExtraExtensions = append(t.ExtraExtensions, pkix.Extension{Id: freshest, Value: value})
 	}
-	der, err := x509.CreateRevocationList(random, t, by.Certificate, by.Key)
+	issuer := *by.Certificate
+	issuer.KeyUsage |= x509.KeyUsageCRLSign // one that says nothing may do everything (§4.2.1.3)
+	der, err := x509.CreateRevocationList(random, t, &issuer, by.Key)
 	if err != nil {
 		return nil, fmt.Errorf("the list cannot be signed: %w", err)
 	}

@@ -20,7 +20,10 @@ type Authority struct {
 	// Private key, PEM without a passphrase; never read back. Leave it out where signing is done
 	// elsewhere.
 	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
-	// A key is stored; without one no certificate can be issued here.
+	// Where the private key is, if it never leaves a token that the service has: a PKCS #11 URI (RFC
+	// 7512) such as pkcs11:token=Skerry%20Line;object=devices.
+	KeyURI string `json:"key_uri,omitempty"`
+	// The key is stored, or in a token; without one no certificate can be issued here.
 	KeySet bool `json:"key_set" readOnly:"true"`
 	// Days that a device's certificate is valid; 0 means 365.
 	DeviceDays int `json:"device_days" required:"false"`
@@ -68,6 +71,9 @@ func (a *Authority) Limits() (device, day int) {
 	return cmp.Or(a.DeviceLimit, deviceLimit), cmp.Or(a.DayLimit, dayLimit)
 }
 
+// Signs tells whether certificates can be issued here.
+func (a *Authority) Signs() bool { return present(a.Key) || a.KeyURI != "" }
+
 // Days is how long a certificate of a usage is valid by the authority's own rule.
 func (a *Authority) Days(usage pki.Usage) int {
 	days, usual := a.DeviceDays, deviceDays
@@ -85,6 +91,7 @@ func (a *Authority) Validate() error {
 	in := inspect("authority")
 	in.required("/name", a.Name, maxName)
 	in.text("/note", a.Note, maxNote, true)
+	in.text("/key_uri", a.KeyURI, maxNote, false)
 	list, err := pki.Certificates(a.Certificate)
 	switch {
 	case err != nil:
@@ -112,6 +119,8 @@ func (a *Authority) Validate() error {
 			"the chain up to a self-signed root",
 			"add the missing certificate behind the others",
 		)
+	case a.Key != nil && a.KeyURI != "":
+		in.add("/key_uri", "a token beside a key", "one of them", "leave the key or the token out")
 	case a.Key != nil && a.Key.Reveal() == secret.Hidden:
 		in.secret("/key", a.Key)
 	case a.Key != nil:
@@ -167,7 +176,7 @@ func above(list []*x509.Certificate) *x509.Certificate {
 // Normalise gives lists and certificates their one form.
 func (a *Authority) Normalise() {
 	a.Certificate = tidy(a.Certificate)
-	a.KeySet = present(a.Key)
+	a.KeySet = a.Signs()
 	fill(&a.Lists)
 	fill(&a.Deltas)
 	fill(&a.Responders)

@@ -18,6 +18,7 @@ const (
 	KindDiskFull   Kind = "storage-full"
 	KindLocked     Kind = "storage-locked"
 	KindDisk       Kind = "storage-device"
+	KindToken      Kind = "token-away"
 	KindTries      Kind = "too-many-tries"
 	KindSignIn     Kind = "sign-in"
 	KindCode       Kind = "code-wanted"

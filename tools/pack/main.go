@@ -25,6 +25,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"wardicon/cli"
+	"wardicon/pkcs11"
 )
 
 func main() {
@@ -42,8 +43,8 @@ type file struct {
 }
 
 func pack(args []string) error {
-	if len(args) != 4 {
-		return errors.New("expected BINARY ARCHITECTURE VERSION OUT.deb")
+	if len(args) != 4 && len(args) != 5 {
+		return errors.New("expected BINARY ARCHITECTURE VERSION OUT.deb [TOKENS]")
 	}
 	seconds, err := strconv.ParseInt(cmp.Or(os.Getenv("SOURCE_DATE_EPOCH"), "0"), 10, 64)
 	if err != nil {
@@ -55,6 +56,15 @@ func pack(args []string) error {
 		return err
 	}
 	files := []file{{"usr/bin/wardicon", 0o755, binary}}
+	depends := "passwd"
+	if len(args) == 5 { // what loads the modules of tokens needs the C library, as they do
+		tokens, err := os.ReadFile(args[4])
+		if err != nil {
+			return err
+		}
+		files = append(files, file{"usr/bin/" + pkcs11.Helper, 0o755, tokens})
+		depends += ", libc6 (>= 2.34)"
+	}
 	for _, one := range []struct {
 		from, to string
 		packed   bool
@@ -78,7 +88,7 @@ func pack(args []string) error {
 		return err
 	}
 	files = append(files, described...)
-	return write(args[3], files, args[1], args[2], at)
+	return write(args[3], files, args[1], args[2], depends, at)
 }
 
 // described are manual pages and completions.
@@ -141,7 +151,7 @@ func packed(data []byte) ([]byte, error) {
 }
 
 // write writes the package: its format, what Debian is told of it, and its files.
-func write(to string, files []file, architecture, version string, at time.Time) error {
+func write(to string, files []file, architecture, version, depends string, at time.Time) error {
 	slices.SortFunc(files, func(a, b file) int { return strings.Compare(a.path, b.path) })
 	size := 0
 	var sums strings.Builder
@@ -155,14 +165,14 @@ Version: %s
 Architecture: %s
 Maintainer: Wardicon developers <wardicon@skerryline.example>
 Installed-Size: %d
-Depends: passwd
+Depends: %s
 Recommends: ca-certificates
 Section: net
 Priority: optional
 Description: builds and hands over VPN client profiles
  Plans the connection of every device with a reason for each choice, finds
  errors before a person meets them, and hands the files over by links.
-`, version, architecture, size/1024)},
+`, version, architecture, size/1024, depends)},
 		{"conffiles", 0o644, []byte("/etc/wardicon/wardicon.yaml\n")},
 		{"md5sums", 0o644, []byte(sums.String())},
 	}

@@ -61,7 +61,18 @@ const lights = computed<Light[]>(() => {
   const silent = answers('no-response') + answers('unresolved')
   const differs = answers('differs')
   const failing = o.value.failing
+  const away = o.value.tokens_away
   return [
+    ...(away.length
+      ? [
+          {
+            text: 'Tokens',
+            detail: say('{0} is not available', away.join(', ')),
+            state: 'error' as const,
+            to: '/authorities',
+          },
+        ]
+      : []),
     {
       text: 'Gateways',
       detail: silent

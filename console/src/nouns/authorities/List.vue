@@ -10,16 +10,19 @@ import SignerPanel from '../../parts/SignerPanel.vue'
 import type { Material } from '../../parts/files'
 import { keyKinds } from '../../parts/keyKinds'
 import { useForm } from '../../parts/useForm'
+import { say } from '../../words'
 import { day } from '../../parts/times'
 
 const authorities = ref<Schemas['AuthorityRow'][]>()
 const doing = ref<'' | 'make' | 'bring'>('')
 const { draft, wrong, done, busy, run } = useForm({
   ...{ name: '', kind: 'p256' as NonNullable<Schemas['NewAuthority']['kind']> },
-  ...{ issuing: true, years: 10 },
+  ...{ issuing: true, years: 10, token: '' },
   ...{ permitted: [] as string[], excluded: [] as string[], lists: [] as string[] },
 })
+const tokens = ref<Schemas['KeyToken'][]>([])
 async function look() {
+  tokens.value = (await ask(api.GET('/api/v1/key-tokens'))).items
   authorities.value = (
     await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))
   ).items
@@ -38,7 +41,7 @@ async function bring(m: Material, name: string) {
 }
 function key(a: Schemas['AuthorityRow']) {
   if (a.successor) return `retired, ${a.successor} takes its place`
-  return a.retired ? 'retired' : a.key_set ? 'sealed here' : 'elsewhere'
+  return a.retired ? 'retired' : a.key_uri ? 'in a token' : a.key_set ? 'sealed here' : 'elsewhere'
 }
 </script>
 
@@ -63,8 +66,9 @@ function key(a: Schemas['AuthorityRow']) {
   </PageHead>
   <p class="soft">
     Certificate authorities issue the certificates of gateways and devices. Their keys are sealed
-    here.
+    here, or stay in a token.
   </p>
+  <Notice v-for="t in tokens.filter((t) => t.why)" :key="t.name" class="mb-3" :text="t.why!" />
   <form v-if="doing === 'make'" class="panel mb-4" novalidate @submit.prevent="make">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" required />
@@ -76,6 +80,17 @@ function key(a: Schemas['AuthorityRow']) {
         :choices="keyKinds"
       />
       <Field v-model="draft.years" kind="number" label="Validity in years" pointer="/years" />
+      <Field
+        v-if="tokens.length"
+        v-model="draft.token"
+        kind="choice"
+        label="Private keys"
+        pointer="/token"
+        :choices="[
+          { value: '', text: 'sealed here' },
+          ...tokens.map((t) => ({ value: t.name, text: say('in the token {0}', t.name) })),
+        ]"
+      />
     </div>
     <Field v-model="draft.issuing" kind="check" label="A root, and an issuing CA below it" />
     <details class="mb-3">

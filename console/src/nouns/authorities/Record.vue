@@ -82,6 +82,9 @@ async function look() {
       <section class="panel mb-4" aria-labelledby="chain">
         <h2 id="chain">Chain</h2>
         <ChainView v-if="chain" :links="chain.links" />
+        <p v-if="row.key_uri" class="soft mt-2 mb-0">
+          Its private key is in a token and does not leave it: <code>{{ row.key_uri }}</code>
+        </p>
         <template v-if="row.key_set">
           <h3 class="h6 mt-3">Revocation lists</h3>
           <p class="soft small mb-1">Served without sign-in, signed again every hour.</p>
@@ -176,6 +179,6 @@ async function look() {
         />
       </template>
     </RecordForm>
-    <ExportPanel v-if="row.key_set" :authority="row" />
+    <ExportPanel v-if="row.key_set && !row.key_uri" :authority="row" />
   </template>
 </template>
