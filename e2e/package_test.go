@@ -33,7 +33,8 @@ func TestPackage(t *testing.T) {
 	pack := func(version, name string) string {
 		t.Helper()
 		to := filepath.Join(dir, name)
-		cmd := exec.Command("go", "run", "./tools/pack", "bin/wardicon", "amd64", version, to)
+		cmd := exec.Command("go", "run", "./tools/pack", "bin/wardicon", "amd64", version, to,
+			"bin/wardicon-pkcs11")
 		cmd.Dir = ".."
 		cmd.Env = append(os.Environ(), "SOURCE_DATE_EPOCH=1767225600")
 		if out, err := cmd.CombinedOutput(); err != nil {

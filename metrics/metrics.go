@@ -294,7 +294,7 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 	}
 	total(auditLines, w.AuditLines)
 	total(refused, c.source.RefusedSignIns())
-	total(tokensAway, int64(len(c.source.TokensAway())))
+	gauge(tokensAway, len(c.source.TokensAway()))
 	gauge(build, 1, c.build.Version, c.build.Commit, runtime.Version())
 	return list, nil
 }

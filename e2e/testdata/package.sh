@@ -44,6 +44,7 @@ mkdir "$all/tmp/home"
 in_root chown wardicon /tmp/home
 as wardicon serve --settings /etc/wardicon/wardicon.yaml --check > "$root/out" || { cat "$root/out"; fail check; }
 has "$root/out" "The service can start."
+as wardicon-pkcs11 < /dev/null || fail "what loads the modules of tokens"
 
 step "first operator"
 echo "anchor-velvet-52-pepper-rudder" | as wardicon service set-up --data /var/lib/wardicon \
