@@ -36,19 +36,23 @@ func Furnish(ctx context.Context, svc *service.Service) (map[string]pki.Identity
 }
 
 func newLoader(svc *service.Service) *loader {
-	return &loader{
+	l := &loader{
 		svc:        svc,
 		gateways:   map[string]string{},
 		people:     map[string]string{},
 		identities: map[string]pki.Identity{},
 	}
+	l.sign = func(ctx context.Context) error {
+		_, err := svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0, 0)
+		return err
+	}
+	return l
 }
 
 func (l *loader) load(ctx context.Context) error {
 	svc := l.svc
-	if err := svc.AddOwner(ctx, OwnerName, secret.New(OwnerPassword), ""); err != nil {
-		return fmt.Errorf("owner: %w", err)
-	}
+	owner := make(chan error, 1) // to hash a password takes a while, in which the others are put in
+	go func() { owner <- svc.AddOwner(ctx, OwnerName, secret.New(OwnerPassword), "") }()
 	if _, err := svc.SetOrganisation(ctx, organisation); err != nil {
 		return err
 	}
@@ -57,11 +61,8 @@ func (l *loader) load(ctx context.Context) error {
 		return err
 	}
 	l.authority = made[0].ID
-	signed := make(chan error, 1) // its key takes half a second, in which the others are put in
-	go func() {
-		_, err := svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0, 0)
-		signed <- err
-	}()
+	signed := make(chan error, 1) // so does a key
+	go func() { signed <- l.sign(ctx) }()
 	for _, g := range slices.Concat(gateways, modern(made[0].Certificate)) {
 		if err := l.gateway(ctx, g); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
@@ -82,7 +83,7 @@ func (l *loader) load(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", p.Name, err)
 		}
 	}
-	if err := errors.Join(l.certify(ctx), <-signed); err != nil {
+	if err := errors.Join(l.certify(ctx), <-owner, <-signed); err != nil {
 		return err
 	}
 	_, err = svc.CheckAll(ctx)
@@ -141,8 +142,9 @@ func Reach(ctx context.Context, svc *service.Service, address string) error {
 // loader puts records in and remembers their identifiers by name.
 type loader struct {
 	svc              *service.Service
-	authority        string // that vouches for gateways and devices
-	lead             int    // days by which what ends soon is made earlier
+	sign             func(context.Context) error // sets what signs parcels
+	authority        string                      // that vouches for gateways and devices
+	lead             int                         // days by which what ends soon is made earlier
 	gateways, people map[string]string
 	identities       map[string]pki.Identity // of gateways
 }

@@ -49,7 +49,7 @@ func Lived(
 	defer clock.at(0)
 	ctx = service.As(ctx, OwnerName)
 	l := newLoader(svc)
-	l.lead = historyDays
+	l.lead, l.sign = historyDays, brought(svc)
 	if err := l.load(service.As(ctx, "demo")); err != nil {
 		return nil, err
 	}
