@@ -176,6 +176,7 @@ type Reading struct {
 	NotCarried []Unsaid
 	told       map[NoteKind]int
 	full       bool
+	enrol      *vpn.Enrol // how the device gets its certificate, by a script beside
 }
 
 // Add takes in a connection; of very many only the first are kept, which is remarked.

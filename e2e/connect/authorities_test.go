@@ -3,12 +3,10 @@ package connect
 import (
 	"encoding/json"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"wardicon/api"
-	"wardicon/core/pki"
 )
 
 // TestTwoAuthorities has one device sign in to two real gateways, each of which trusts a CA of its own
@@ -19,12 +17,7 @@ func TestTwoAuthorities(t *testing.T) {
 	w := newIKEWorldOf(t, "curl", "openssl")
 	w.cli.startIKE()
 	socket, public := enrolling(t, w.r)
-	home := t.TempDir()
-	curl := "unix-socket = \"" + socket + "\"\ncacert = \"" +
-		w.r.file("public.pem", pki.Bundle(public.root)) + "\"\n"
-	if err := os.WriteFile(filepath.Join(home, ".curlrc"), []byte(curl), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	home := curlHome(t, w.r, socket, public)
 	places := map[string]string{"North": "Harbour", "South": "Lighthouse"}
 	for gateway, authority := range places {
 		w.r.do("authority", "make", authority)

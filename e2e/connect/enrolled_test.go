@@ -53,6 +53,28 @@ func enrolling(t *testing.T, r *records) (socket string, public *chain) {
 	return socket, public
 }
 
+// curlHome has curl ask at a socket, and trust the address there.
+func curlHome(t *testing.T, r *records, socket string, public *chain) string {
+	t.Helper()
+	home := t.TempDir()
+	curl := "unix-socket = \"" + socket + "\"\ncacert = \"" +
+		r.file("public.pem", pki.Bundle(public.root)) + "\"\n"
+	if err := os.WriteFile(filepath.Join(home, ".curlrc"), []byte(curl), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return home
+}
+
+// checked has the files of such a parcel checked: the secret in them is told of, and nothing is missing.
+func checked(t *testing.T, r *records, parcel string) {
+	t.Helper()
+	code, out := r.try("", "check", parcel)
+	if flat := strings.Join(strings.Fields(out), " "); code != 0 ||
+		!strings.Contains(flat, "an enrolment secret, in") || strings.Contains(flat, "is missing") {
+		t.Errorf("its files are checked with %d as\n%s", code, out)
+	}
+}
+
 // TestEnrolledIKE hands a parcel without a key to a headless Linux: its script makes the key, gets the
 // certificate by EST and renews it, and the IKE daemon signs in to a real gateway with each of them. What
 // is revoked no longer gets in.
@@ -61,12 +83,7 @@ func TestEnrolledIKE(t *testing.T) {
 	w := newIKEWorldOf(t, "curl", "openssl")
 	w.cli.startIKE()
 	socket, public := enrolling(t, w.r)
-	home := t.TempDir()
-	curl := "unix-socket = \"" + socket + "\"\ncacert = \"" +
-		w.r.file("public.pem", pki.Bundle(public.root)) + "\"\n"
-	if err := os.WriteFile(filepath.Join(home, ".curlrc"), []byte(curl), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	home := curlHome(t, w.r, socket, public)
 
 	w.r.do("authority", "make", "Harbour")
 	w.r.do("device", "add", "Tide box", "--person", "Ada Fjell", "--platform", "linux", "--release", "6",
@@ -79,6 +96,7 @@ func TestEnrolledIKE(t *testing.T) {
 	w.gw.run("swanctl", "--load-all", "--noprompt")
 	w.r.do("profile", "add", "Tide box", "--gateway", "Keyhaven")
 	parcel := w.r.build("Tide box/Keyhaven")
+	checked(t, w.r, parcel)
 	files, err := filepath.Glob(filepath.Join(parcel, "*"))
 	if err != nil {
 		t.Fatal(err)
@@ -128,6 +146,58 @@ func TestEnrolledIKE(t *testing.T) {
 	w.cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 	if out := w.cli.shell("find /etc/swanctl -name '*keyhaven*'"); out != "" {
 		t.Errorf("after removal there is\n%s", out)
+	}
+}
+
+// TestEnrolledTunnel hands a parcel without a key to a headless Linux for the TLS tunnel: the client signs in
+// to a real gateway with the enrolled key and with the renewed one, and no longer once it is revoked.
+func TestEnrolledTunnel(t *testing.T) {
+	t.Parallel()
+	need(t, "curl", "openssl")
+	r, gw, cli := newTunnelWorld(t)
+	socket, public := enrolling(t, r)
+	home := curlHome(t, r, socket, public)
+	r.do("authority", "make", "Harbour", "--issuing")
+	r.do("device", "add", "Tide box", "--person", "Ada Fjell", "--platform", "linux", "--release", "6",
+		"--encrypted", "--enrol", "Harbour")
+	server := newTunnelGateway(t, r, gw, cli, "Tidehaven", 190, "certificate", "crypt-v2", "udp", "Harbour")
+	r.do("profile", "add", "Tide box", "--gateway", "Tidehaven")
+	parcel := r.build("Tide box/Tidehaven")
+	checked(t, r, parcel)
+	if out := cli.shell(`grep -l "PRIVATE KEY" "$1"/* || true`, parcel); out != "" {
+		t.Errorf("there is a key in %s", out)
+	}
+	before := cli.shell("find /etc/openvpn -type f | sort; ls /usr/local/sbin | grep tidehaven || true")
+	cli.shell(`cd "$1" && CURL_HOME=$2 sh ./*-install.sh`, parcel, home)
+	const own = "/etc/openvpn/client/skerry-line-tidehaven-cert.pem"
+	serial := func() string { return cli.run("openssl", "x509", "-in", own, "-noout", "-serial") }
+	connects := func(when string, expected bool) {
+		t.Helper()
+		client := cli.start("tunnel"+strings.ReplaceAll(when, " ", "-"), "openvpn", "--config",
+			"/etc/openvpn/client/skerry-line-tidehaven.conf")
+		defer client.stop()
+		done := func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }
+		wait := map[bool]float64{true: 15, false: 6}[expected]
+		if until(wait, done) != expected {
+			t.Errorf("%s: %s\nthe gateway says\n%s", when, client.said(), server.said())
+		} else if expected {
+			inside(t, cli)
+		}
+	}
+	connects("enrolled", true)
+	first := serial()
+	cli.shell(`sed 's/left 2592000/left 99999999/' "$1" > "$2/renew" && CURL_HOME=$2 sh "$2/renew"`,
+		"/usr/local/sbin/skerry-line-tidehaven-certificate.sh", home)
+	if serial() == first {
+		t.Error("it is not renewed")
+	}
+	connects("renewed", true)
+	r.do("certificate", "revoke", "--device", "Tide box", "--reason", "superseded", "--yes")
+	gw.copies(r.configured("Tidehaven"), "/etc/openvpn/server-Tidehaven") // the list is read at each sign-in
+	connects("revoked", false)
+	cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
+	if after := cli.shell("find /etc/openvpn -type f | sort; ls /usr/local/sbin | grep tidehaven || true"); after != before {
+		t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
 	}
 }
 

@@ -42,4 +42,4 @@ chmod 0644 "$work/certificate"
 mv -f -- "$key.new" "$key"
 mv -f -- "$work/certificate" "$certificate"
 echo "$secret" > "$key.enrolled"
-if command -v swanctl > /dev/null; then swanctl --load-creds --noprompt > /dev/null 2>&1 || true; fi
+@RELOAD@

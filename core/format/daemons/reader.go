@@ -218,7 +218,8 @@ func (r *reader) connection(path string) {
 	}
 	var apart []vpn.Field
 	if v := r.get(path + ".local.certs"); v != "" {
-		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
+		cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs"))
+		if c.Identity = r.Enrolled(); c.Identity == nil && cert != "" {
 			// The daemon looks for keys in a folder of its own; only in our own files is its name
 			// known.
 			if _, here := r.beside.Get(r.stem + format.KeyFile); here || r.name != "" {

@@ -37,8 +37,11 @@ func tunnel(c vpn.Connection) ([]format.File, error) {
 				" > /dev/null 2>&1 || true; fi",
 		},
 	}
+	if i := c.Identity; c.NeedsIdentity() && i.Enrol != nil {
+		files = append(files, enrols(c, *i.Enrol, &job)...)
+	}
 	if c.Connect == vpn.Always {
-		job.Units = []string{unit}
+		job.Units = append(job.Units, unit)
 	}
 	files = append(files, withSite(c, &job)...)
 	return append(files, shell.Scripts(job, files)...), nil
@@ -54,7 +57,13 @@ func Tunnel(
 ) (files []format.File, places []shell.Placement, ask *shell.Ask, err error) {
 	bare := c
 	bare.LoginBeside = true
-	if files, err = ovpn.Codec.Write(bare); err != nil {
+	if c.NeedsIdentity() && c.Identity != nil && c.Identity.Enrol != nil {
+		at := placesOf(c)
+		files, err = ovpn.WriteOwn(bare, ovpn.Own{Certificate: at.certificate, Key: at.key})
+	} else {
+		files, err = ovpn.Codec.Write(bare)
+	}
+	if err != nil {
 		return nil, nil, nil, err
 	}
 	name := format.FileName(c.Name, "")

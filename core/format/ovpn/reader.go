@@ -613,6 +613,8 @@ func (r *reader) settle() {
 	if p, ok := r.parts["cert"]; ok {
 		r.c.Identity = r.Identified(p.text, r.parts["key"].text, p.at)
 		r.positions[vpn.FieldIdentity] = p.at
+	} else {
+		r.c.Identity = r.Enrolled()
 	}
 	if p, ok := r.parts["pkcs12"]; ok {
 		r.bag(p)

@@ -33,7 +33,7 @@ var Codec = format.Codec{
 	Carried:   Carried,
 	Detect:    Detect,
 	Read:      Read,
-	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, true) },
+	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, true, nil) },
 }
 
 // Folder is the file with keys and certificates beside it.
@@ -44,7 +44,7 @@ var Folder = format.Codec{
 	Carried:   Carried,
 	Detect:    func(string, []byte) bool { return false },
 	Read:      Read,
-	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, false) },
+	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, false, nil) },
 }
 
 // Phone is the file for desk phones: in one piece, nothing asked, not large.
@@ -112,7 +112,7 @@ func writePhone(c vpn.Connection) ([]format.File, error) {
 			Expected: "a saved one, because nobody can be prompted",
 		}
 	}
-	files, err := write(c, true)
+	files, err := write(c, true, nil)
 	if err == nil && len(files[0].Content) > phoneLimit {
 		return nil, &format.UnfitError{
 			Format: phoneTitle,
@@ -138,16 +138,28 @@ var controls = map[vpn.ControlKind]string{
 // the client's own 120 are longer than people wait.
 const nextRemote = 10
 
+// Own says where a device keeps the key that it makes itself, and the certificate that it gets.
+type Own struct{ Certificate, Key string }
+
+// WriteOwn writes the file of a device that makes its key itself: it names both, and has the CAs
+// between the certificate and its root inside.
+func WriteOwn(c vpn.Connection, at Own) ([]format.File, error) { return write(c, true, &at) }
+
 type writer struct {
 	strings.Builder
+	own    *Own
 	base   string // name of the files beside, without an ending
 	inline bool
 	beside []format.File
 	err    error
 }
 
-func write(c vpn.Connection, inline bool) ([]format.File, error) {
-	if err := format.Sound(title, c, protocols); err != nil {
+func write(c vpn.Connection, inline bool, own *Own) ([]format.File, error) {
+	var can []format.Feature
+	if own != nil {
+		can = []format.Feature{format.Enrols}
+	}
+	if err := format.Sound(title, c, protocols, can...); err != nil {
 		return nil, err
 	}
 	c = format.Ask(c)
@@ -160,7 +172,7 @@ func write(c vpn.Connection, inline bool) ([]format.File, error) {
 			Expected: "at least one",
 		}
 	}
-	w := &writer{base: c.Name, inline: inline}
+	w := &writer{base: c.Name, inline: inline, own: own}
 	w.option(vpn.FieldName, "setenv", "FRIENDLY_NAME", c.Name)
 	w.option(vpn.FieldUUID, "setenv", "UV_ID", strings.ToUpper(c.UUID))
 	if c.Organisation != "" {
@@ -327,9 +339,19 @@ func (w *writer) material(c vpn.Connection) {
 	}
 	for _, f := range format.PEMFiles(c) {
 		for ending, option := range options {
-			if strings.HasSuffix(f.Name, ending) {
+			if strings.HasSuffix(f.Name, ending) && (w.own == nil || option == "ca") {
 				w.part(option, f, !w.inline)
 			}
+		}
+	}
+	if w.own != nil {
+		w.option(vpn.FieldIdentity, "cert", w.own.Certificate)
+		w.option(vpn.FieldIdentity, "key", w.own.Key)
+		if above := c.Identity.Enrol.Above; above != "" {
+			w.part("extra-certs", format.File{
+				Name: format.FileName(w.base, "-above.pem"), MediaType: "application/x-pem-file",
+				Purpose: "CAs of the device's certificate", Content: []byte(above),
+			}, !w.inline)
 		}
 	}
 	if k := c.TLS.Control; k != nil {

@@ -222,7 +222,7 @@ async function addProfile() {
           :choices="enrolChoices"
           :help="
             'The device then gets its certificate from this CA by itself, and its key never ' +
-            'leaves it. Apple systems, Windows and the IKE daemon of Linux can do this.'
+            'leaves it. Apple systems, Windows and the daemons of Linux can do this.'
           "
         />
         <OrderField
