@@ -227,9 +227,9 @@ next:
 func TestGermanOfTheService(t *testing.T) {
 	t.Parallel()
 	data, err := os.ReadFile("../console/src/served/de.json")
-	own, err2 := os.ReadFile("../console/src/words/de.json")
+	console, err2 := os.ReadFile("../console/src/words/de.json")
 	var served, words map[string]string
-	if err := errors.Join(err, err2, json.Unmarshal(data, &served), json.Unmarshal(own, &words)); err != nil {
+	if err := errors.Join(err, err2, json.Unmarshal(data, &served), json.Unmarshal(console, &words)); err != nil {
 		t.Fatal(err)
 	}
 	lacks := func(text, where string) {
@@ -287,5 +287,26 @@ func TestGermanOfTheService(t *testing.T) {
 	for _, e := range entries.Items {
 		lacks(e.Action, "audit log")
 		lacks(e.Noun, "audit log")
+	}
+	// What is planned reads in German too; only what people and standards have named stays.
+	profiles, err := f.client.Profiles.List(ctx, client.Query{Limit: 100})
+	if err != nil || len(profiles.Items) < 30 {
+		t.Fatal(len(profiles.Items), err)
+	}
+	own := regexp.MustCompile(`^(name|account|login|identity|authority)$`)
+	named := regexp.MustCompile(`[0-9.@_]|^(SSTP|IKEv2|L2TP/IPsec|VPN|Open Network Configuration|EAP-\w+|mschapv2|chap|pap|AES.*)$`)
+	for _, x := range profiles.Items {
+		planned, err := f.client.Plan(ctx, x.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range planned.Choices {
+			german := g.told(c.Value, 0)
+			for part := range strings.SplitSeq(german, ", ") {
+				if !own.MatchString(string(c.Field)) && strings.Contains(c.Value, part) && !named.MatchString(part) {
+					t.Errorf("%s: %s %s is told as %s", x.Device, c.Field, c.Value, german)
+				}
+			}
+		}
 	}
 }
