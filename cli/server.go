@@ -108,6 +108,9 @@ func (a *app) open(
 // masterKey is where the master key comes from.
 func (a *app) masterKey(h host) (key store.Key, err error) {
 	key.File = h.keyFile
+	if h.keyToken != "" && (h.keyFile != "" || h.passphraseFile != "") {
+		return key, usage("expected one of --key-file, --passphrase-file and --key-pkcs11")
+	}
 	if h.keyToken != "" {
 		if err := pkcs11.CheckKey(h.keyToken); err != nil {
 			return key, usage("--key-pkcs11: %w", err)

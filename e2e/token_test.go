@@ -88,6 +88,20 @@ func TestToken(t *testing.T) {
 	stdin += stdin // the passphrase, twice
 	run(1, "does not leave its token", "authority", "export", "Vault", "--out", filepath.Join(home, "out.p12"))
 
+	fetched := func(id string) string {
+		t.Helper()
+		answer, err := http.Get(p.url + "/lists/" + id + ".crl")
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := io.ReadAll(answer.Body)
+		_ = answer.Body.Close()
+		if err != nil || answer.StatusCode != http.StatusOK {
+			t.Fatal(err, string(list), p.logged())
+		}
+		return string(list)
+	}
+	vaultID := ""
 	run(0, "", "person", "add", "Ada Fjell")
 	for _, name := range []string{"Quay CA", "Vault"} {
 		var a api.Authority
@@ -103,16 +117,8 @@ func TestToken(t *testing.T) {
 		run(0, "", "certificate", "revoke", c.ID, "--reason", "superseded", "--yes")
 		issued, all := write(t, "issued.pem", c.PEM), write(t, "all.pem", a.Certificate)
 		openssl("verify", "-CAfile", all, issued)
-		answer, err := http.Get(p.url + "/lists/" + a.ID + ".crl")
-		if err != nil {
-			t.Fatal(err)
-		}
-		list, err := io.ReadAll(answer.Body)
-		_ = answer.Body.Close()
-		if err != nil || answer.StatusCode != http.StatusOK {
-			t.Fatal(err, string(list), p.logged())
-		}
-		file := write(t, "list.crl", string(list))
+		vaultID = a.ID // the last one
+		file := write(t, "list.crl", fetched(a.ID))
 		openssl("crl", "-inform", "DER", "-in", file, "-CAfile", all, "-noout", "-verify")
 		if out := openssl("ocsp", "-issuer", all, "-cert", issued, "-CAfile", all, "-url",
 			p.url+"/ocsp/"+a.ID); !strings.Contains(out, "verify OK") || !strings.Contains(out, "revoked") {
@@ -120,16 +126,28 @@ func TestToken(t *testing.T) {
 		}
 	}
 
-	// The token goes: what is asked of it says so, all else goes on; it comes back by itself.
+	// The token goes: what is asked of it says so, all else goes on, and the last list is served on; it
+	// comes back by itself.
+	run(0, "", "certificate", "issue", "At Vault", "--authority", "Vault")
+	list := fetched(vaultID)
 	if err := os.Rename(folder, folder+".away"); err != nil {
 		t.Fatal(err)
 	}
 	run(1, "is not available", "certificate", "issue", "At Vault", "--authority", "Vault")
 	run(0, "At Vault", "device", "list")
+	run(0, "", "certificate", "revoke", "--device", "At Vault", "--reason", "superseded", "--yes")
+	if fetched(vaultID) != list {
+		t.Error("another list is served than the last one")
+	}
+	run(0, "", "authority", "change", "Vault", "--note", "Its token is away.")
 	if err := os.Rename(folder+".away", folder); err != nil {
 		t.Fatal(err)
 	}
 	run(0, "", "certificate", "issue", "At Vault", "--authority", "Vault")
+	if out := openssl("crl", "-inform", "DER", "-in", write(t, "next.crl", fetched(vaultID)), "-noout",
+		"-text"); strings.Count(out, "Serial Number") != 2 {
+		t.Errorf("the next list:\n%s", out)
+	}
 	if code, log := p.stop(syscall.SIGTERM); code != 0 || strings.Contains(log, tokentest.PIN) {
 		t.Errorf("it ends with %d\n%s", code, log)
 	}

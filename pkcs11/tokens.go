@@ -23,8 +23,11 @@ import (
 	"wardicon/core/vpn"
 )
 
-// patience is how long a token may take for an answer: to make an RSA key takes cards half a minute.
-const patience = 60 * time.Second
+// How long a token may take for an answer; to make an RSA key takes cards half a minute.
+const (
+	patience = 10 * time.Second
+	slowly   = 60 * time.Second
+)
 
 // Tokens are those that a service has.
 type Tokens struct{ list []*token }
@@ -277,13 +280,17 @@ func away(said rpc.ServerError) bool {
 
 // within waits for an answer, but not for ever.
 func within(client *rpc.Client, method string, what, answer any) error {
-	after := time.NewTimer(patience)
+	longest := patience
+	if method == "Make" || method == "Open" {
+		longest = slowly
+	}
+	after := time.NewTimer(longest)
 	defer after.Stop()
 	select {
 	case done := <-client.Go(Service+"."+method, what, answer, make(chan *rpc.Call, 1)).Done:
 		return done.Error
 	case <-after.C:
-		return fmt.Errorf("no answer within %s: %w", patience, context.DeadlineExceeded)
+		return fmt.Errorf("no answer within %s: %w", longest, context.DeadlineExceeded)
 	}
 }
 

@@ -29,7 +29,7 @@ func (s *Service) authorities() *Authorities {
 		meta:   func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 		name:   func(a api.Authority) string { return a.Name },
 		hide:   func(a *vpn.Authority) { a.Key = nil },
-		refers: func(_ context.Context, _ *store.Tx, a *vpn.Authority) error { return s.inToken(a) },
+		refers: s.inToken,
 		touch:  nothing[*vpn.Authority],
 		before: nothing[*vpn.Authority],
 		used: func(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {

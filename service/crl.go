@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"math/big"
+	"strings"
 	"sync"
 	"time"
 
@@ -81,7 +82,7 @@ func (s *Service) RevocationList(
 	}
 	pair, err := s.signing(a)
 	if err != nil {
-		return nil, now, fmt.Errorf("authority %s: %w", a.Name, err)
+		return s.lastList(slot, fmt.Errorf("authority %s: %w", a.Name, err))
 	}
 	der, err := pki.RevocationList(
 		rand.Reader,
@@ -89,11 +90,22 @@ func (s *Service) RevocationList(
 		list,
 	)
 	if err != nil {
-		return nil, now, err
+		return s.lastList(slot, err)
 	}
 	if len(s.lists.known) > 200 {
 		clear(s.lists.known)
 	}
 	s.lists.known[slot] = listed{count, last, now.Add(listFresh), der}
 	return der, now.Add(listFresh), nil
+}
+
+// lastList is the list that was signed last, where another cannot be signed now: as long as it counts,
+// nobody is kept out for that. The lock is held.
+func (s *Service) lastList(slot string, why error) ([]byte, time.Time, error) {
+	l, ok := s.lists.known[slot]
+	if now := s.now(); !ok || now.After(l.until.Add(listCounts-2*listFresh)) || strings.Contains(slot, " true ") {
+		return nil, now, why
+	}
+	s.log.Error("a CRL cannot be signed; the last one is served", "error", why)
+	return l.der, s.now().Add(time.Minute), nil
 }

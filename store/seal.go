@@ -195,7 +195,7 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 	}
 	switch {
 	case kind == kindPassphrase:
-		master = ofPassphrase(key.Passphrase, salt)
+		master, err = ofPassphrase(key.Passphrase, salt), nil
 	case kind == kindToken && first:
 		master = make([]byte, 32)
 		_, _ = rand.Read(master)

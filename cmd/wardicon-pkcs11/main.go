@@ -1,4 +1,4 @@
-//go:build cgo
+//go:build linux && cgo
 
 // Wardicon-pkcs11 loads the module of a token for the service, which starts it: a fault in a vendor's
 // code ends this program and nothing else.
@@ -17,6 +17,7 @@ import (
 	"net/rpc/jsonrpc"
 	"os"
 	"sync"
+	"syscall"
 
 	"github.com/ThalesGroup/crypto11"
 
@@ -29,7 +30,20 @@ func main() {
 	if err := server.RegisterName(pkcs11.Service, &Token{keys: map[string]crypto11.Signer{}}); err != nil {
 		panic(err)
 	}
-	server.ServeCodec(jsonrpc.NewServerCodec(stdio{os.Stdin, os.Stdout})) // until the service closes it
+	out, err := apart()
+	if err != nil {
+		panic(err)
+	}
+	server.ServeCodec(jsonrpc.NewServerCodec(stdio{os.Stdin, out})) // until the service closes it
+}
+
+// apart takes the standard output for the answers alone: what a module prints goes elsewhere.
+func apart() (*os.File, error) {
+	own, err := syscall.Dup(1)
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(own), "answers"), syscall.Dup3(2, 1, 0)
 }
 
 type stdio struct {
