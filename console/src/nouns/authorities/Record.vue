@@ -30,6 +30,7 @@ const { form, draft, row, wrong, reload, save, remove } = useRecord({
     lists: [] as string[],
     deltas: [] as string[],
     responders: [] as string[],
+    key_uri: '',
     retired: false,
     note: '',
   },
@@ -43,6 +44,7 @@ const { form, draft, row, wrong, reload, save, remove } = useRecord({
     lists: a.lists ?? [],
     deltas: a.deltas ?? [],
     responders: a.responders ?? [],
+    key_uri: a.key_uri ?? '',
     retired: !!a.retired,
     note: a.note ?? '',
   }),
@@ -162,6 +164,13 @@ async function look() {
           label="URLs of its OCSP responder"
           pointer="/responders"
           described
+        />
+        <Field
+          v-if="row.key_uri || !row.key_set"
+          v-model="draft.key_uri"
+          label="Private key in a token"
+          pointer="/key_uri"
+          help="PKCS #11 URI, such as pkcs11:token=Quay;object=devices"
         />
         <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />
       </div>
