@@ -126,10 +126,15 @@ func (a *app) agreements(indent string, list []check.Agreement) {
 
 // findings prints findings for a reader, most severe first.
 func (a *app) findings(list []check.Finding) {
-	for _, f := range list {
+	for _, same := range alike(list) {
+		f := same[0]
 		where := string(f.Field)
 		if f.Position != nil {
-			where = f.Position.String()
+			var places []string
+			for _, one := range same {
+				places = append(places, one.Position.String())
+			}
+			where = strings.Join(places, ", ")
 		}
 		pad := strings.Repeat(" ", max(0, len("warning ")-len(f.Severity)))
 		a.say("%s%s %s", a.severity(f.Severity), pad, f.Title)
@@ -150,6 +155,33 @@ func (a *app) findings(list []check.Finding) {
 		}
 	}
 	a.say("findings: %s", tally(check.Count(list)))
+}
+
+// alike puts findings together that say the same of three places or more, where the first of them
+// stands.
+func alike(list []check.Finding) (groups [][]check.Finding) {
+	const few = 3
+	says := func(f check.Finding) string { return f.Rule + "\x00" + f.Found + "\x00" + f.Fix }
+	many := map[string]int{}
+	for _, f := range list {
+		if f.Position != nil && f.Override == nil {
+			many[says(f)]++
+		}
+	}
+	at := map[string]int{}
+	for _, f := range list {
+		i, there := at[says(f)]
+		switch {
+		case f.Position == nil || f.Override != nil || many[says(f)] < few:
+			groups = append(groups, []check.Finding{f})
+		case there:
+			groups[i] = append(groups[i], f)
+		default:
+			at[says(f)] = len(groups)
+			groups = append(groups, []check.Finding{f})
+		}
+	}
+	return groups
 }
 
 // failed makes a command exit 1 when there is a finding of a severity, or a worse one.

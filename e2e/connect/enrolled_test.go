@@ -65,12 +65,14 @@ func curlHome(t *testing.T, r *records, socket string, public *chain) string {
 	return home
 }
 
-// checked has the files of such a parcel checked: the secret in them is told of, and nothing is missing.
+// checked has the files of such a parcel checked: the secret in them is told of, nothing is missing, and
+// what is not read is told once.
 func checked(t *testing.T, r *records, parcel string) {
 	t.Helper()
 	code, out := r.try("", "check", parcel)
 	if flat := strings.Join(strings.Fields(out), " "); code != 0 ||
-		!strings.Contains(flat, "an enrolment secret, in") || strings.Contains(flat, "is missing") {
+		!strings.Contains(flat, "an enrolment secret, in") || strings.Contains(flat, "is missing") ||
+		strings.Count(flat, "[part-not-checked]") != 1 {
 		t.Errorf("its files are checked with %d as\n%s", code, out)
 	}
 }
