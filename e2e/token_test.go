@@ -139,6 +139,10 @@ func TestToken(t *testing.T) {
 	if fetched(vaultID) != list {
 		t.Error("another list is served than the last one")
 	}
+	if out, _ := exec.Command("openssl", "ocsp", "-issuer", vault, "-cert", vault, "-url",
+		p.url+"/ocsp/"+vaultID).CombinedOutput(); !strings.Contains(string(out), "trylater") {
+		t.Errorf("the responder says\n%s", out)
+	}
 	run(0, "", "authority", "change", "Vault", "--note", "Its token is away.")
 	if err := os.Rename(folder+".away", folder); err != nil {
 		t.Fatal(err)

@@ -36,11 +36,11 @@ func (s *Service) CertificateStatus(ctx context.Context, authorityID string, que
 	if !a.Signs() {
 		return nil, now, &store.NotFoundError{Noun: "responder", ID: authorityID}
 	}
-	pair, err := s.signing(a)
+	list, err := pki.Certificates(a.Certificate)
 	if err != nil {
 		return nil, now, err
 	}
-	serial, own, err := pki.StatusRequest(question, pair.Leaf)
+	serial, own, err := pki.StatusRequest(question, list[0])
 	switch {
 	case errors.Is(err, pki.ErrStatusRequest):
 		return pki.StatusMalformed, now, nil
@@ -70,6 +70,10 @@ func (s *Service) CertificateStatus(ctx context.Context, authorityID string, que
 	if l, ok := s.statuses.known[slot]; ok && l.last == mark && l.count == a.Version &&
 		now.Before(l.until) {
 		return l.der, l.until, nil
+	}
+	pair, err := s.signing(a) // a token is asked only for what is signed
+	if err != nil {
+		return nil, now, err
 	}
 	der, err := pki.Status(pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, state)
 	if err != nil {
