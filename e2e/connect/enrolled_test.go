@@ -210,8 +210,6 @@ func TestEnrolledWindows(t *testing.T) {
 	t.Parallel()
 	w := systemsWorld(t)
 	socket, public := enrolling(t, w.r)
-	roots := x509.NewCertPool()
-	roots.AddCert(public.root)
 	w.r.do("device", "add", `Tide "50 %" desk`, "--person", "Ada Fjell", "--platform", "windows", "--release",
 		"11", "--encrypted", "--enrol", "Harbour")
 	w.r.do("profile", "add", `Tide "50 %" desk`, "--gateway", "Cert", "--protocol", "ikev2")
@@ -222,18 +220,7 @@ func TestEnrolledWindows(t *testing.T) {
 		t.Errorf("its files are checked as\n%s", out)
 	}
 	m := newWindows(`PC\admin`, `PC\ada`)
-	m.web = func(own *tls.Certificate) *http.Client {
-		c := &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
-		if own != nil {
-			c.Certificates = []tls.Certificate{*own}
-		}
-		return &http.Client{Transport: &http.Transport{
-			TLSClientConfig: c,
-			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-				return new(net.Dialer).DialContext(ctx, "unix", socket)
-			},
-		}}
-	}
+	m.web = webOf(socket, public)
 	mine := func() *windowsCertificate {
 		t.Helper()
 		if list := m.stores["LocalMachine/My"]; len(list) != 1 {
@@ -290,11 +277,6 @@ func TestEnrolledWindows(t *testing.T) {
 	if err := m.run(t, rebuilt, "-install.ps1"); err != nil || mine() == second {
 		t.Errorf("with another secret the revoked certificate stays (%v)", err)
 	}
-	// A person's key is made by no script that an administrator runs.
-	if code, out := w.r.try("", "plan", `Tide "50 %" desk`, "Eaptls", "--protocol", "ikev2"); code != 1 ||
-		!strings.Contains(out, "a person's key that the device makes itself") {
-		t.Errorf("a person's key: %d\n%s", code, out)
-	}
 	// For another gateway it makes another key, and each goes with its own connection.
 	w.r.do("profile", "add", `Tide "50 %" desk`, "--gateway", "Certified", "--protocol", "l2tp")
 	other := w.r.build(`Tide "50 %" desk/Certified`)
@@ -320,6 +302,84 @@ func TestEnrolledWindows(t *testing.T) {
 	}
 	if len(m.stores["LocalMachine/My"])+len(m.tasks)+len(m.files)+len(m.connections) > 0 {
 		t.Errorf("after removal there is %v %v %v", m.stores, m.tasks, m.files)
+	}
+}
+
+// TestEnrolledPerson has a Windows make the key of the person who signs in: in the person's own store, by
+// that person alone, renewed by a task of theirs, and a real gateway takes it by EAP-TLS.
+func TestEnrolledPerson(t *testing.T) {
+	t.Parallel()
+	w := systemsWorld(t)
+	socket, public := enrolling(t, w.r)
+	w.r.do("device", "add", "Tide laptop", "--person", "Ada Fjell", "--platform", "windows", "--release", "11",
+		"--encrypted", "--enrol", "Harbour")
+	w.r.do("profile", "add", "Tide laptop", "--gateway", "Eaptls", "--protocol", "ikev2")
+	parcel := w.r.build("Tide laptop/Eaptls")
+	other := newWindows(`PC\admin`, `PC\ada`)
+	if err := other.run(t, parcel, "-install.ps1"); err == nil || !strings.Contains(err.Error(), "own account") ||
+		len(other.stores)+len(other.files)+len(other.connections)+len(other.tasks) > 0 {
+		t.Errorf("by another account: %v, %v", err, other.stores)
+	}
+	m := newWindows(`PC\ada`, `PC\ada`)
+	m.web = webOf(socket, public)
+	if err := m.run(t, parcel, "-install.ps1"); err != nil {
+		t.Fatal(err)
+	}
+	const store = `CurrentUser/My/PC\ada`
+	mine := func() *windowsCertificate {
+		t.Helper()
+		if list := m.stores[store]; len(list) != 1 || len(m.stores["LocalMachine/My"]) > 0 {
+			t.Fatalf("there are %v", m.stores)
+		}
+		return m.stores[store][0]
+	}
+	first := mine()
+	w.signs(t, m.knows(t, "Skerry Line Eaptls"))
+	proves(t, "signs in", "powershell", "ikev2 eap-tls by a key made there")
+	task := m.tasks[strings.ToLower("Wardicon "+m.connectionID(t)+" renewal")]
+	if task == nil || task.values["principal"].(*table).values["userid"] != m.user {
+		t.Fatalf("the tasks are %v", m.tasks)
+	}
+	var steps string
+	for path, content := range m.files {
+		if strings.HasSuffix(path, "certificate.ps1") && strings.Contains(path, `\appdata\local\`) {
+			steps = w.r.file("certificate.ps1", string(content))
+		}
+	}
+	m.ahead = time.Until(first.leaf.NotAfter) - 20*24*time.Hour
+	if err := (&powershell{m: m}).run(&parsed(t, steps)[0],
+		`HKCU:\SOFTWARE\Wardicon\Connections\`+m.connectionID(t)); err != nil || mine() == first {
+		t.Errorf("it is not renewed (%v)", err)
+	}
+	m.ahead = 0
+	w.signs(t, m.knows(t, "Skerry Line Eaptls"))
+	if s := enrolSecret(t, parcel); strings.Contains(fmt.Sprint(m.registry, m.files), s) {
+		t.Error("the secret stays on the computer")
+	}
+	if err := m.run(t, parcel, "-remove.ps1"); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(fmt.Sprint(m.registry), "hkcu:") ||
+		len(m.stores[store])+len(m.tasks)+len(m.files)+len(m.connections) > 0 {
+		t.Errorf("after removal there is %v %v %v %v", m.stores, m.tasks, m.files, m.registry)
+	}
+}
+
+// webOf has a Windows ask at a socket, and trust the address there.
+func webOf(socket string, public *chain) func(*tls.Certificate) *http.Client {
+	roots := x509.NewCertPool()
+	roots.AddCert(public.root)
+	return func(own *tls.Certificate) *http.Client {
+		c := &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
+		if own != nil {
+			c.Certificates = []tls.Certificate{*own}
+		}
+		return &http.Client{Transport: &http.Transport{
+			TLSClientConfig: c,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, "unix", socket)
+			},
+		}}
 	}
 }
 

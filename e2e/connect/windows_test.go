@@ -1,7 +1,6 @@
 package connect
 
 import (
-	"crypto"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/tls"
@@ -35,7 +34,7 @@ type windows struct {
 	tls            string // what web requests are limited to
 	web            func(*tls.Certificate) *http.Client
 	ahead          time.Duration // of its clock
-	pending        []crypto.Signer
+	pending        []pendingKey
 }
 
 type credential struct {
@@ -673,9 +672,13 @@ func openP12(data []byte, passphrase, where string) (*windowsCertificate, error)
 func (w *windows) item(name string, in map[string]any) ([]any, error) {
 	path := strings.ToLower(text(in["path"]) + text(in["literalpath"]))
 	entry := w.registry[path]
-	isRegistry := strings.HasPrefix(path, "hklm:")
-	if print, ok := strings.CutPrefix(path, `cert:\localmachine\my`); ok {
-		return w.certificates(name, strings.TrimPrefix(print, `\`), truth(in["deletekey"]))
+	isRegistry := strings.HasPrefix(path, "hklm:") || strings.HasPrefix(path, "hkcu:")
+	for prefix, store := range map[string]string{
+		`cert:\localmachine\my`: "LocalMachine/My", `cert:\currentuser\my`: "CurrentUser/My/" + w.user,
+	} {
+		if print, ok := strings.CutPrefix(path, prefix); ok {
+			return w.certificates(name, store, strings.TrimPrefix(print, `\`), truth(in["deletekey"]))
+		}
 	}
 	switch name {
 	case "test-path":

@@ -42,9 +42,13 @@ func (w *windows) request(policy, to string) error {
 			said[strings.TrimSpace(key)] = value
 		}
 	}
-	if said["MachineKeySet"] != "TRUE" || said["Exportable"] != "FALSE" || said["RequestType"] != "PKCS10" ||
+	if said["Exportable"] != "FALSE" || said["RequestType"] != "PKCS10" ||
 		said["ProviderName"] != "Microsoft Software Key Storage Provider" {
-		return fmt.Errorf("the policy makes no key of the machine that stays there: %v", said)
+		return fmt.Errorf("the policy makes no key that stays there: %v", said)
+	}
+	machine, ok := map[string]bool{"TRUE": true, "FALSE": false}[said["MachineKeySet"]]
+	if !ok {
+		return fmt.Errorf("the policy does not say whose the key is: %v", said)
 	}
 	name, ok := strings.CutPrefix(said["Subject"], `CN="`)
 	if !ok || !strings.HasSuffix(name, `"`) {
@@ -69,7 +73,7 @@ func (w *windows) request(policy, to string) error {
 	if err != nil {
 		return err
 	}
-	w.pending = append(w.pending, key)
+	w.pending = append(w.pending, pendingKey{key, machine})
 	text := pem.EncodeToMemory(&pem.Block{Type: "NEW CERTIFICATE REQUEST", Bytes: der})
 	w.files[strings.ToLower(to)] = bytes.ReplaceAll(text, []byte("\n"), []byte("\r\n"))
 	return nil
@@ -127,11 +131,11 @@ func (w *windows) enrolment(kind string) ([]any, error) {
 	o.call = func(method string, args []any) (any, error) {
 		switch method {
 		case "initialize":
-			machine = args[0] == 2 // ContextMachine
+			machine = args[0] == 2 // ContextMachine; 1 is ContextUser
 		case "installresponse":
 			// AllowUntrustedCertificate and AllowUntrustedRoot; XCN_CRYPT_STRING_BASE64
-			if !machine || args[0] != 6 || args[2] != 1 {
-				return nil, fmt.Errorf("%v for the machine: %v", args, machine)
+			if args[0] != 6 || args[2] != 1 {
+				return nil, fmt.Errorf("an answer is installed with %v", args)
 			}
 			der, err := base64.StdEncoding.DecodeString(text(args[1]))
 			if err != nil {
@@ -142,14 +146,19 @@ func (w *windows) enrolment(kind string) ([]any, error) {
 				return nil, err
 			}
 			leaf := p.Certificates[0]
-			i := slices.IndexFunc(w.pending, func(k crypto.Signer) bool {
-				return k.Public().(interface{ Equal(crypto.PublicKey) bool }).Equal(leaf.PublicKey)
+			i := slices.IndexFunc(w.pending, func(k pendingKey) bool {
+				return k.machine == machine &&
+					k.Public().(interface{ Equal(crypto.PublicKey) bool }).Equal(leaf.PublicKey)
 			})
 			if i < 0 {
 				return nil, errors.New("there is no request that this answers")
 			}
-			w.stores["LocalMachine/My"] = append(w.stores["LocalMachine/My"],
-				&windowsCertificate{leaf: leaf, key: w.pending[i], where: "machine"})
+			store, where := "LocalMachine/My", "machine"
+			if !machine {
+				store, where = "CurrentUser/My/"+w.user, "user "+w.user
+			}
+			w.stores[store] = append(w.stores[store],
+				&windowsCertificate{leaf: leaf, key: w.pending[i].Signer, where: where})
 			w.pending = slices.Delete(w.pending, i, i+1)
 		default:
 			return nil, fmt.Errorf("an enrolment has no method %s", method)
@@ -159,9 +168,14 @@ func (w *windows) enrolment(kind string) ([]any, error) {
 	return []any{o}, nil
 }
 
-// certificates are the cmdlets of items for the machine's own certificates.
-func (w *windows) certificates(name, print string, key bool) ([]any, error) {
-	const mine = "LocalMachine/My"
+// pendingKey is a key whose certificate was asked for.
+type pendingKey struct {
+	crypto.Signer
+	machine bool
+}
+
+// certificates are the cmdlets of items for the machine's own certificates, or a person's.
+func (w *windows) certificates(name, mine, print string, key bool) ([]any, error) {
 	at := slices.IndexFunc(w.stores[mine], func(c *windowsCertificate) bool {
 		return strings.EqualFold(c.thumbprint(), print)
 	})

@@ -17,6 +17,7 @@ if (-not $all -and $person -ne $runs) {
     throw ('This connection belongs to the person who is signed in ({0}), but the script runs as {1}. Run it from that person''s own account. Nothing was set up.' -f $person, $runs)
 }
 if ($Connection.PersonIdentity -and -not $person) { throw 'The certificate belongs to a person, and nobody is signed in. Sign in as that person first. Nothing was set up.' }
+# <whose key>
 
 # Where the list of digests lies beside, what was changed on the way is not run.
 $list = $PSCommandPath -replace '-install\.ps1$', '-digests.txt'

@@ -19,12 +19,16 @@ Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object
 foreach ($task in $marker, ($marker + ' renewal')) { Get-ScheduledTask -TaskName $task -ErrorAction SilentlyContinue | Unregister-ScheduledTask -Confirm:$false }
 
 # A key that was made here goes with its certificate.
-if (Test-Path -Path $memory) {
-    $kept = Get-Item -Path $memory
+$personal = 'HKCU:\SOFTWARE\Wardicon\Connections\' + $Connection.Id
+foreach ($notes in $memory, $personal) {
+    if (-not (Test-Path -Path $notes)) { continue }
+    $kept = Get-Item -Path $notes
     $print = [string]($kept.GetValue('Enrolled'))
-    if ($print -ne '' -and (Test-Path -Path ('Cert:\LocalMachine\My\' + $print))) { Remove-Item -Path ('Cert:\LocalMachine\My\' + $print) -DeleteKey }
+    $own = 'Cert:\' + $kept.GetValue('Store') + '\My\' + $print
+    if ($print -ne '' -and (Test-Path -Path $own)) { Remove-Item -Path $own -DeleteKey }
     if ($kept.GetValue('Folder') -ne $null -and (Test-Path -LiteralPath ($kept.GetValue('Folder')))) { Remove-Item -Path ($kept.GetValue('Folder')) -Recurse -Force }
 }
+if (Test-Path -Path $personal) { Remove-Item -Path $personal -Recurse -Force }
 
 # <what every Windows has>
 if (Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue) { throw 'The connection is still there.' }

@@ -45,15 +45,21 @@ var installBody, enrolBody, removeBody = bodies()
 // bodies are the commands that set a connection up, without and with a key that is made there, and
 // those that remove it.
 func bodies() (plain, enrols, remove string) {
-	const made = "# <a key made here>\n"
+	const whose, made = "# <whose key>\n", "# <a key made here>\n"
 	install := body("install")
 	part, err := scripts.ReadFile("enrol.part.ps1")
 	if err != nil {
 		panic(err) // it is in the program
 	}
-	return strings.Replace(install, made, "", 1), strings.Replace(install, made, string(part), 1),
-		body("remove")
+	return strings.NewReplacer(whose, "", made, "").Replace(install),
+		strings.NewReplacer(whose, ownAccount, made, string(part)).Replace(install), body("remove")
 }
+
+// ownAccount refuses to make a person's key from another account.
+const ownAccount = `if ($Connection.PersonIdentity -and $person -ne $runs) {
+    throw ('The key belongs to the person who is signed in ({0}), but the script runs as {1}. Run it from that person''s own account. Nothing was set up.' -f $person, $runs)
+}
+`
 
 // body reads the commands of a script, with what every Windows has, whether its cmdlets know
 // connections or not: services, certificates and the value for a gateway behind NAT.
@@ -261,7 +267,7 @@ func materialOf(title string, c vpn.Connection) (m material, err error) {
 		return m, nil
 	}
 	if m.enrol = c.Identity.Enrol; m.enrol != nil {
-		return m, m.enrols(title)
+		return m, m.enrols()
 	}
 	data, passphrase, err := format.Packed(title, c, false)
 	if err != nil {
@@ -274,16 +280,8 @@ func materialOf(title string, c vpn.Connection) (m material, err error) {
 	return m, nil
 }
 
-// enrols packs what a key needs that the computer makes itself, which is the machine's: nothing of
-// it is there yet.
-func (m *material) enrols(title string) error {
-	if m.person {
-		return &format.UnfitError{
-			Format: title, Field: vpn.FieldIdentity,
-			Found:    "a person's key that the device makes itself",
-			Expected: "a certificate with its key, or a sign-in by the computer's certificate",
-		}
-	}
+// enrols packs what a key needs that is made on the computer: nothing of it is there yet.
+func (m *material) enrols() error {
 	if m.enrol.Above == "" {
 		return nil
 	}
