@@ -437,6 +437,8 @@ func (p *powershell) variable(n *node) (any, error) {
 		return nil, nil
 	case "env:programdata":
 		return `C:\ProgramData`, nil
+	case "env:programfiles":
+		return `C:\Program Files`, nil
 	case "env:localappdata":
 		return `C:\Users\ada\AppData\Local`, nil
 	}

@@ -691,6 +691,10 @@ func (w *windows) item(name string, in map[string]any) ([]any, error) {
 		if isRegistry && entry == nil {
 			w.registry[path] = map[string]any{}
 		}
+		// Whoever signs in may make folders there, stays the owner, and gives back what is taken away.
+		if !isRegistry && strings.HasPrefix(path, `c:\programdata\`) {
+			return nil, fmt.Errorf("%s may be somebody's already, who knows the connection", path)
+		}
 		return []any{newTable("item")}, nil
 	case "get-item":
 		if entry == nil {
@@ -894,6 +898,10 @@ func (w *windows) static(n *node, kind, method string, args []any) (any, error) 
 	case "wardicon.signin.rassetcredentialsw":
 		o := args[2].(*table)
 		name := strings.ToLower(text(args[1]))
+		if book := text(args[0]); book != "" &&
+			!strings.EqualFold(book, `C:\ProgramData\Microsoft\Network\Connections\Pbk\rasphone.pbk`) {
+			return 621, nil // ERROR_CANNOT_OPEN_PHONEBOOK
+		}
 		c := w.credentials[name]
 		if mask := o.values["mask"].(int); mask == 16 {
 			c.psk = text(o.values["password"])

@@ -62,7 +62,8 @@ foreach ($text in $Connection.Intermediates) {
     Add-ToStore $certificate 'CA' 'LocalMachine'
 }
 $notes = $memory
-$folder = Join-Path -Path $env:ProgramData -ChildPath ('Wardicon-' + $Connection.Id)
+# Nobody but administrators makes folders there: below ProgramData one could be waiting.
+$folder = Join-Path -Path $env:ProgramFiles -ChildPath ('Wardicon-' + $Connection.Id)
 $own = @{ Store = 'LocalMachine'; MachineKeySet = 'TRUE' }
 $principal = New-ScheduledTaskPrincipal -UserId 'S-1-5-18' -LogonType ServiceAccount -RunLevel Highest
 if ($Connection.PersonIdentity) {

@@ -42,7 +42,8 @@ New-ItemProperty -Path $memory -Name 'Name' -Value $Connection.Name -PropertyTyp
 if ($Connection.PersonIdentity -and $person -ne $runs) {
     # The person's own store is reached by a task that runs once as that person. The file can
     # be read by nobody else, and is gone afterwards.
-    $folder = Join-Path -Path $env:ProgramData -ChildPath ('Wardicon-' + $Connection.Id)
+    # Nobody but administrators makes folders there: below ProgramData one could be waiting.
+    $folder = Join-Path -Path $env:ProgramFiles -ChildPath ('Wardicon-' + $Connection.Id)
     New-Item -Path $folder -ItemType Directory -Force | Out-Null
     try {
         icacls.exe $folder /inheritance:r /grant '*S-1-5-18:(OI)(CI)F' /grant '*S-1-5-32-544:(OI)(CI)F' /grant ($person + ':(OI)(CI)RX') | Out-Null
