@@ -42,7 +42,9 @@ const belongs: Record<string, string[]> = {
   psk: ['auth'],
 }
 // What people have named stays as it is.
-const verbatim = ['name', 'account', 'login', 'identity', 'authority', 'server']
+const named = ['name', 'account', 'login', 'identity', 'authority', 'server']
+const asItIs = (c: { field: string; value: string }) =>
+  named.includes(c.field) && c.value !== 'none'
 const row = (f: Finding) =>
   [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
 const beside = (field: string) => props.planned.findings.filter((f) => row(f) === field)
@@ -55,7 +57,7 @@ const beside = (field: string) => props.planned.findings.filter((f) => row(f) ==
       <div v-for="c in planned.choices" :key="c.field">
         <dt>{{ say(c.title) }}</dt>
         <dd>
-          <span class="mono value">{{ verbatim.includes(c.field) ? c.value : told(c.value) }}</span>
+          <span class="mono value">{{ asItIs(c) ? c.value : told(c.value) }}</span>
           <div class="soft small">{{ told(c.reason) }}</div>
           <button
             v-for="f in beside(c.field)"
