@@ -17,8 +17,8 @@ WEB     := $(shell find console/src console/public -type f -not -name schema.d.t
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
 
-# What loads the modules of tokens (PKCS #11) is in C: it is built where gcc is.
-TOKENS := $(if $(shell command -v gcc),bin/wardicon-pkcs11)
+# What loads the modules of tokens (PKCS #11) is in C: it is built where gcc and the C library's headers are.
+TOKENS := $(shell echo '\#include <stdlib.h>' | gcc -E - > /dev/null 2>&1 && echo bin/wardicon-pkcs11)
 
 build: bin/wardicon $(TOKENS) ## build the program with its console
 

@@ -16,16 +16,18 @@ func (a *app) changeKey() *cobra.Command {
 		Short: "Seal all secrets with another master key",
 		Args:  exactly(),
 		Long: `Seals every secret with new keys, below a new master key: a file that is made, a
-passphrase, or one that a token seals (PKCS #11). Stop the service first. It happens in one transaction: if it is interrupted, the old
-key still opens everything. Afterwards start the service with the new key, and keep the old one
+passphrase, or one that a token seals (PKCS #11). Stop the service first. It happens in one
+transaction: if it is interrupted, the old key still opens everything. Afterwards start the service with the new key, and keep the old one
 only as long as copies of the database that were made before.
 
 Sessions, links and tokens go on. The keys of digests stay, because digests of links and tokens
 cannot be made again: they open no secret.`,
 		Example: "  wardicon service change-key --data data --new-key-file new-master.key\n" +
 			"  wardicon service change-key --data data --new-passphrase-file passphrase\n" +
-			"  wardicon service change-key --data data --new-key-pkcs11 'pkcs11:token=Skerry%20Line;object=master' " +
-			"\\\n      --pkcs11 'pkcs11:token=Skerry%20Line?module-path=/usr/lib/softhsm/libsofthsm2.so&pin-source=file:/etc/wardicon/pin'",
+			"  wardicon service change-key --data data \\\n" +
+			"      --new-key-pkcs11 'pkcs11:token=Skerry%20Line;object=master' \\\n" +
+			"      --pkcs11 'pkcs11:token=Skerry%20Line?" +
+			"module-path=/usr/lib/softhsm/libsofthsm2.so&pin-source=file:/etc/wardicon/pin'",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			next.tokens = h.tokens
 			if err := onlyOne(next.keyFile, next.passphraseFile, next.keyToken); err != nil {

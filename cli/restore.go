@@ -110,7 +110,8 @@ func (a *app) restore() *cobra.Command {
 		Args:  exactly(),
 		Long: `Restores the database into a data folder that has none, from an encrypted copy that "wardicon
 serve --backup-to" made, or from the mirror that "--mirror-to" kept, and reads every page, value and
-record of it. The master key must be in the folder, or be named by --key-file, --passphrase-file or --key-pkcs11.
+record of it. The master key must be in the folder, or be named by --key-file, --passphrase-file or
+--key-pkcs11.
 --check does the same in a temporary folder, and leaves nothing behind. --from may be a folder of
 copies: then it is the newest one. A mirror can also be restored as it was at a time of the last
 three days (--at).`,

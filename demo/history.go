@@ -222,7 +222,8 @@ func (h *history) runningSwitchover(ctx context.Context) error {
 		Name: "Norrvik moves to another line", Kind: vpn.SwitchAddress,
 		GatewayID: h.gateways["Norrvik"],
 		Next:      vpn.NextValue{Address: MovedAddress, Addresses: []string{"198.51.100.7"}},
-		Waves:     []vpn.Wave{{Group: "bridge"}, {Share: 60}, {Share: 100}},
+		// A share takes devices by chance: by groups it is the same at each start.
+		Waves:     []vpn.Wave{{Group: "bridge"}, {Group: "engineers"}, {Share: 100}},
 		SeenShare: 60, ReportShare: 30, RemindDays: 3, CutOff: &end,
 		Note: "The old line is given up at the end of the year.",
 	})
@@ -265,7 +266,6 @@ func (h *history) move(ctx context.Context, id string, day float64, ways []int) 
 	return nil
 }
 
-// reports are what people said does not work.
 // findings is how what was found at first became less: one kind of it was fixed.
 func (h *history) findings(ctx context.Context) error {
 	for _, day := range []float64{28, 16} {
@@ -290,6 +290,7 @@ func (h *history) findings(ctx context.Context) error {
 	return nil
 }
 
+// reports are what people said does not work.
 func (h *history) reports(ctx context.Context) error {
 	for i, say := range []struct{ device, gateway, message string }{
 		{"Engine laptop 1", "Norrvik", "error 789 when connecting from the hotel"},

@@ -1,6 +1,8 @@
 package demo_test
 
 import (
+	"errors"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -11,22 +13,57 @@ import (
 	"wardicon/store"
 )
 
-// TestLived holds that the sample service shows what each page is for, and that nothing of it is of
-// a time to come.
-func TestLived(t *testing.T) {
+// lived is a service with the sample data.
+func lived(t *testing.T) (*service.Service, *store.Store) {
+	t.Helper()
 	var clock demo.Clock
-	ctx := t.Context()
-	st, err := store.Open(ctx, t.TempDir(), store.Key{}, clock.Now)
+	st, err := store.Open(t.Context(), t.TempDir(), store.Key{}, clock.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = st.Close() })
 	svc := service.New(st, slog.New(slog.DiscardHandler), clock.Now)
 	begin := time.Now()
-	if _, err := demo.Lived(ctx, svc, st, &clock); err != nil {
+	if _, err := demo.Lived(t.Context(), svc, st, &clock); err != nil {
 		t.Fatal(err)
 	}
 	t.Logf("made in %s", time.Since(begin).Round(time.Millisecond))
+	return svc, st
+}
+
+// TestLivedAgain holds that the sample service is the same at each start.
+func TestLivedAgain(t *testing.T) {
+	numbers := func() string {
+		svc, _ := lived(t)
+		o, err := svc.Overview(t.Context())
+		links, err2 := svc.SumHandovers(t.Context())
+		all, err3 := svc.Switchovers.List(t.Context(), store.Query{Limit: 10, Sort: "name"})
+		if err := errors.Join(err, err2, err3); err != nil {
+			t.Fatal(err)
+		}
+		text := fmt.Sprintf("%+v\n%+v\n", o.Counts, links)
+		for _, w := range all.Items {
+			board, err := svc.SwitchoverBoard(t.Context(), w.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			text += fmt.Sprintf("%s: %+v\n", w.Name, board.Counts)
+		}
+		return text
+	}
+	first := numbers()
+	for range 2 {
+		if again := numbers(); again != first {
+			t.Errorf("once\n%sonce\n%s", first, again)
+		}
+	}
+}
+
+// TestLived holds that the sample service shows what each page is for, and that nothing of it is of
+// a time to come.
+func TestLived(t *testing.T) {
+	ctx := t.Context()
+	svc, st := lived(t)
 	sums, err := svc.SumHandovers(ctx)
 	if err != nil {
 		t.Fatal(err)

@@ -51,7 +51,13 @@ func brought(svc *service.Service) func(context.Context) error {
 		if err != nil {
 			return err
 		}
-		leaf, err := issue(ca, of.key.Public(), organisation.Name+" network office", pki.ForSigning, 2)
+		leaf, err := issue(
+			ca,
+			of.key.Public(),
+			organisation.Name+" network office",
+			pki.ForSigning,
+			2,
+		)
 		if err != nil {
 			return err
 		}

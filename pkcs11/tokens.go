@@ -328,7 +328,11 @@ type signer struct {
 func (s *signer) Public() crypto.PublicKey { return s.public }
 
 // Sign has the token sign a digest (crypto.Signer).
-func (s *signer) Sign(_ io.Reader, digest []byte, by crypto.SignerOpts) (signature []byte, err error) {
+func (s *signer) Sign(
+	_ io.Reader,
+	digest []byte,
+	by crypto.SignerOpts,
+) (signature []byte, err error) {
 	asked := Signing{Object: s.object, Digest: digest, Hash: by.HashFunc()}
 	if pss, ok := by.(*rsa.PSSOptions); ok {
 		asked.PSS, asked.Salt = true, pss.SaltLength

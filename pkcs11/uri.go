@@ -29,8 +29,10 @@ func parse(text string) (p place, err error) {
 	path := func(name string) string { v, _ := u.GetPathAttribute(name, false); return v }
 	query := func(name string) string { v, _ := u.GetQueryAttribute(name, false); return v }
 	if query("pin-value") != "" {
-		return p, fmt.Errorf("found pin-value, expected pin-source=file:/path: a PIN in a setting is " +
-			"seen by everybody")
+		return p, fmt.Errorf(
+			"found pin-value, expected pin-source=file:/path: a PIN in a setting is " +
+				"seen by everybody",
+		)
 	}
 	p = place{
 		label: path("token"), serial: path("serial"), module: query("module-path"),
@@ -63,8 +65,12 @@ func (p place) pin() (string, error) {
 		return "", fmt.Errorf("the PIN of %s: %w", p.name(), err)
 	}
 	if info.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("the PIN of %s in %s: found mode %04o, expected 0600; run chmod 600 on it",
-			p.name(), p.pinFile, info.Mode().Perm())
+		return "", fmt.Errorf(
+			"the PIN of %s in %s: found mode %04o, expected 0600; run chmod 600 on it",
+			p.name(),
+			p.pinFile,
+			info.Mode().Perm(),
+		)
 	}
 	text, err := os.ReadFile(p.pinFile)
 	return strings.TrimRight(string(text), "\r\n"), err
@@ -78,8 +84,10 @@ func CheckKey(text string) error {
 	case err != nil:
 		return err
 	case p.module != "" || p.pinFile != "":
-		return fmt.Errorf("found a module or a PIN, expected only where the key is: the rest is set " +
-			"where the service runs")
+		return fmt.Errorf(
+			"found a module or a PIN, expected only where the key is: the rest is set " +
+				"where the service runs",
+		)
 	case len(p.object.ID) == 0 && p.object.Label == "":
 		return fmt.Errorf("found a PKCS #11 URI without a key, expected object= or id=")
 	}

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"fmt"
 	"math/big"
-	"strings"
 	"sync"
 	"time"
 
@@ -82,7 +81,7 @@ func (s *Service) RevocationList(
 	}
 	pair, err := s.signing(a)
 	if err != nil {
-		return s.lastList(slot, fmt.Errorf("authority %s: %w", a.Name, err))
+		return s.lastList(slot, list.Next, fmt.Errorf("authority %s: %w", a.Name, err))
 	}
 	der, err := pki.RevocationList(
 		rand.Reader,
@@ -90,7 +89,7 @@ func (s *Service) RevocationList(
 		list,
 	)
 	if err != nil {
-		return s.lastList(slot, err)
+		return s.lastList(slot, list.Next, err)
 	}
 	if len(s.lists.known) > 200 {
 		clear(s.lists.known)
@@ -99,13 +98,14 @@ func (s *Service) RevocationList(
 	return der, now.Add(listFresh), nil
 }
 
-// lastList is the list that was signed last, where another cannot be signed now: as long as it counts,
-// nobody is kept out for that. The lock is held.
-func (s *Service) lastList(slot string, why error) ([]byte, time.Time, error) {
+// lastList is the list that was signed last, where the one that would count until next cannot be
+// signed now: as long as it counts, nobody is kept out for that. The lock is held.
+func (s *Service) lastList(slot string, next time.Time, why error) ([]byte, time.Time, error) {
+	now := s.now()
 	l, ok := s.lists.known[slot]
-	if now := s.now(); !ok || now.After(l.until.Add(listCounts-2*listFresh)) || strings.Contains(slot, " true ") {
+	if !ok || now.After(l.until.Add(next.Sub(now)-listFresh)) {
 		return nil, now, why
 	}
 	s.log.Error("a CRL cannot be signed; the last one is served", "error", why)
-	return l.der, s.now().Add(time.Minute), nil
+	return l.der, now.Add(time.Minute), nil
 }

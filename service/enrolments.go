@@ -125,8 +125,11 @@ func (s *Service) EndEnrolment(ctx context.Context, id string) error {
 
 // ErrEnrolment is the error for an enrolment secret that is wrong, ended, used for another key or
 // for another CA: who guesses learns nothing.
-var ErrEnrolment = vpn.Refuse(vpn.KindRole, "this enrolment secret is not valid here: it is wrong, "+
-	"has expired, or was used for another key")
+var ErrEnrolment = vpn.Refuse(
+	vpn.KindRole,
+	"this enrolment secret is not valid here: it is wrong, "+
+		"has expired, or was used for another key",
+)
 
 // ErrHolder is the error for a certificate that cannot be renewed.
 var ErrHolder = vpn.Refuse(vpn.KindRole, "this certificate cannot be renewed here: it was not "+
@@ -199,9 +202,13 @@ func (s *Service) guessed(err error, from string) error {
 func (s *Service) hadBefore(
 	ctx context.Context, tx *store.Tx, e *store.Enrolment,
 ) ([]*x509.Certificate, error) {
-	list, err := store.Certificates.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{
-		"serial": e.Serial, "authority_id": e.AuthorityID, "revoked": "false",
-	}})
+	list, err := store.Certificates.List(
+		ctx,
+		tx,
+		store.Query{Limit: 1, Conditions: map[string]string{
+			"serial": e.Serial, "authority_id": e.AuthorityID, "revoked": "false",
+		}},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -299,9 +306,13 @@ func (s *Service) holder(
 	if now.Before(has.NotBefore) || now.After(has.NotAfter) {
 		return "", "", ErrHolder
 	}
-	list, err := store.Certificates.List(ctx, tx, store.Query{Limit: 10, Conditions: map[string]string{
-		"serial": has.SerialNumber.Text(16), "revoked": "false",
-	}})
+	list, err := store.Certificates.List(
+		ctx,
+		tx,
+		store.Query{Limit: 10, Conditions: map[string]string{
+			"serial": has.SerialNumber.Text(16), "revoked": "false",
+		}},
+	)
 	if err != nil {
 		return "", "", err
 	}

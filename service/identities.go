@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/x509"
 	"strings"
+	"time"
 
 	"wardicon/api"
 	"wardicon/core/pki"
@@ -18,19 +19,50 @@ import (
 func (s *Service) hold(
 	ctx context.Context, tx *store.Tx, d *vpn.Device, id vpn.DeviceIdentity,
 ) error {
-	leaf, err := pki.Certificates(id.Certificate)
-	if err != nil {
-		return err
-	}
-	all, err := store.Authorities.Where(ctx, tx, "1 = 1")
-	if err != nil {
-		return err
-	}
-	own, err := issuerOf(ctx, tx, all, leaf[0])
+	list, err := pki.Certificates(id.Certificate)
 	if err != nil {
 		return err
 	}
 	var others []vpn.DeviceIdentity
+	err = s.eachIssuer(
+		ctx,
+		tx,
+		d,
+		list[0],
+		func(had *vpn.DeviceIdentity, until time.Time, same bool) {
+			if !same && s.now().Before(until) && len(others) < vpn.MaxOthers {
+				others = append(others, *had)
+			}
+		},
+	)
+	d.Identity, d.Others = &id, others
+	return err
+}
+
+// hasOfIssuer tells whether a device has a certificate of the CA that has issued another one.
+func (s *Service) hasOfIssuer(
+	ctx context.Context, tx *store.Tx, d *vpn.Device, leaf *x509.Certificate,
+) (has bool, err error) {
+	err = s.eachIssuer(ctx, tx, d, leaf, func(_ *vpn.DeviceIdentity, _ time.Time, same bool) {
+		has = has || same
+	})
+	return has, err
+}
+
+// eachIssuer goes through a device's certificates: until when each is valid, and whether it is of the
+// CA that has issued a leaf, or of one that this CA succeeds.
+func (s *Service) eachIssuer(
+	ctx context.Context, tx *store.Tx, d *vpn.Device, leaf *x509.Certificate,
+	found func(had *vpn.DeviceIdentity, until time.Time, same bool),
+) error {
+	all, err := store.Authorities.Where(ctx, tx, "1")
+	if err != nil {
+		return err
+	}
+	own, err := issuerOf(ctx, tx, all, leaf)
+	if err != nil {
+		return err
+	}
 	for had := range d.Identities() {
 		list, err := pki.Certificates(had.Certificate)
 		if err != nil {
@@ -40,11 +72,8 @@ func (s *Service) hold(
 		if err != nil {
 			return err
 		}
-		if own != before && s.now().Before(list[0].NotAfter) && len(others) < vpn.MaxOthers {
-			others = append(others, *had)
-		}
+		found(had, list[0].NotAfter, own == before)
 	}
-	d.Identity, d.Others = &id, others
 	return nil
 }
 

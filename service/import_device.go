@@ -90,30 +90,36 @@ func (s *Service) importIdentity(
 			return nil
 		}
 	}
-	if d.Identity != nil {
+	if another, err := s.hasOfIssuer(ctx, tx, d, leaf); err != nil {
+		return err
+	} else if another {
 		t.Add("certificate", "left", leaf.Subject.CommonName,
-			until+"; "+d.Name+" has another one")
+			until+"; "+d.Name+" has another one of this CA")
 		return nil
 	}
 	if err := s.inTime("certificate", leaf); err != nil {
 		return err
 	}
 	changed, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) {
-		d.Identity = &vpn.DeviceIdentity{Certificate: id.Certificate, Key: &id.Key}
-		return d, nil
+		return d, s.hold(ctx, tx, d, vpn.DeviceIdentity{Certificate: id.Certificate, Key: &id.Key})
 	}, func(string) bool { return false })
 	if err != nil {
 		return err
 	}
-	d.Identity = changed.Identity
+	d.Identity, d.Others = changed.Identity, changed.Others
 	t.Add("certificate", "new", leaf.Subject.CommonName, "for "+d.Name+", "+until)
 	return nil
 }
 
 // holder is the device on record that has a certificate; nil where none has.
 func holder(ctx context.Context, tx *store.Tx, leaf *x509.Certificate) (*vpn.Device, error) {
-	list, err := store.Devices.Where(ctx, tx, "id IN (SELECT device_id FROM held_certificates WHERE "+
-		"serial = ?)", leaf.SerialNumber.Text(16))
+	list, err := store.Devices.Where(
+		ctx,
+		tx,
+		"id IN (SELECT device_id FROM held_certificates WHERE "+
+			"serial = ?)",
+		leaf.SerialNumber.Text(16),
+	)
 	for i := range list {
 		for had := range list[i].Identities() {
 			if leads(had.Certificate, leaf) {

@@ -50,9 +50,13 @@ func (s *Service) CertificateStatus(ctx context.Context, authorityID string, que
 		return pki.StatusUnauthorized, now, nil // RFC 5019 §2.2.3
 	}
 	state := pki.State{Serial: serial, At: now.Add(-time.Minute), Until: now.Add(statusCounts)}
-	page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{
-		"serial": serial.Text(16), "authority_id": a.ID,
-	}})
+	page, err := store.Certificates.List(
+		ctx,
+		tx,
+		store.Query{Limit: 1, Conditions: map[string]string{
+			"serial": serial.Text(16), "authority_id": a.ID,
+		}},
+	)
 	if err != nil {
 		return nil, now, err
 	}

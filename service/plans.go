@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 
 	"wardicon/api"
 	"wardicon/core/check"
@@ -283,12 +284,16 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 			return err
 		}
 	}
-	if w.plan.Connection.NeedsIdentity() {
-		place := "identity/key"
-		if proof := in.Device.Proof(&in.Gateway); proof != nil {
-			place = in.Device.KeyPlace(proof)
-		}
-		return s.sharers(ctx, tx, w, "device", in.Device.ID, place, vpn.FieldIdentity)
+	if proof := in.Device.Proof(&in.Gateway); proof != nil && w.plan.Connection.NeedsIdentity() {
+		return s.sharers(
+			ctx,
+			tx,
+			w,
+			"device",
+			in.Device.ID,
+			in.Device.KeyPlace(proof),
+			vpn.FieldIdentity,
+		)
 	}
 	return nil
 }
@@ -376,7 +381,7 @@ func (s *Service) siblings(
 			return nil, err
 		}
 		in.Profile, in.Gateway = other, *g
-		if err := beside(ctx, tx, &in); err != nil {
+		if err := errors.Join(beside(ctx, tx, &in), enrolOf(ctx, tx, &in)); err != nil {
 			return nil, err
 		}
 		c := plan.Make(in).Connection

@@ -133,7 +133,12 @@ func (s *Service) AskTokens(ctx context.Context) {
 		before, asked := s.tokenStates.Swap(name, why)
 		switch {
 		case why != "" && (!asked || before == ""):
-			s.log.ErrorContext(ctx, "a token is not available: what its keys sign must wait", "error", why)
+			s.log.ErrorContext(
+				ctx,
+				"a token is not available: what its keys sign must wait",
+				"error",
+				why,
+			)
 		case why == "" && asked && before != "":
 			s.log.InfoContext(ctx, "the token is available again", "token", name)
 		}

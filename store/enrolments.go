@@ -70,8 +70,12 @@ func (tx *Tx) PutEnrolment(ctx context.Context, e *api.Enrolment, digest string)
 	case known == nil:
 		return tx.AddEnrolment(ctx, e, digest)
 	}
-	_, err = tx.q.ExecContext(ctx, `UPDATE enrolments SET expires = ? WHERE id = ? AND used IS NULL`,
-		millis(e.Expires), known.ID)
+	_, err = tx.q.ExecContext(
+		ctx,
+		`UPDATE enrolments SET expires = ? WHERE id = ? AND used IS NULL`,
+		millis(e.Expires),
+		known.ID,
+	)
 	return err
 }
 
@@ -113,8 +117,10 @@ func (tx *Tx) Enrolments(ctx context.Context, deviceID string) ([]api.Enrolment,
 
 // EnrolmentBy finds the one of a secret; nil where there is none.
 func (tx *Tx) EnrolmentBy(ctx context.Context, digest string) (*Enrolment, error) {
-	e, err := scanEnrolment(tx.q.QueryRowContext(ctx, enrolmentColumns+`WHERE e.secret = ?`, digest).
-		Scan)
+	e, err := scanEnrolment(
+		tx.q.QueryRowContext(ctx, enrolmentColumns+`WHERE e.secret = ?`, digest).
+			Scan,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -107,7 +107,13 @@ func (s *Store) open(ctx context.Context, dir string, key Key) error {
 	if err := s.connect(ctx, path); err != nil {
 		return err
 	}
-	return errors.Join(s.markAll(ctx), s.fillExpiry(ctx), s.fillHeld(ctx), s.adopt(ctx), s.keepAudit(ctx))
+	return errors.Join(
+		s.markAll(ctx),
+		s.fillExpiry(ctx),
+		s.fillHeld(ctx),
+		s.adopt(ctx),
+		s.keepAudit(ctx),
+	)
 }
 
 // connect opens what is worked on once the tables are as this release knows them.

@@ -19,7 +19,7 @@ import (
 var migrations embed.FS
 
 // schema makes the tables as all migrations together leave them in a new database, in a tenth of
-// the time. A test writes it again (-update) and hold it to the migrations.
+// the time. A test writes it again (-update) and holds it to the migrations.
 //
 //go:embed schema.sql
 var schema string

@@ -117,8 +117,15 @@ func (p *planner) enrolment(e vpn.Enrol) {
 			break
 		}
 	}
-	p.choose(vpn.FieldIdentity, "Certificate", e.Name, ByDevice, "%s asks for it itself: %s", d.Name,
-		known)
+	p.choose(
+		vpn.FieldIdentity,
+		"Certificate",
+		e.Name,
+		ByDevice,
+		"%s asks for it itself: %s",
+		d.Name,
+		known,
+	)
 	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
 		c.IKEv2.LocalID = e.Alt
 		p.choose(vpn.FieldLocalID, "Local identity", e.Alt, ByDevice,

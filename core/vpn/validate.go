@@ -496,19 +496,38 @@ func (d *Device) Validate() error {
 	if e := d.Enrolment; e != nil {
 		in.required("/enrolment/authority_id", e.AuthorityID, maxName)
 		if e.Generation < 0 || e.Generation > 1_000_000 {
-			in.add("/enrolment/generation", fmt.Sprint(e.Generation), "0 to 1000000", "raise it by one")
+			in.add(
+				"/enrolment/generation",
+				fmt.Sprint(e.Generation),
+				"0 to 1000000",
+				"raise it by one",
+			)
 		}
 		if n := len(e.OtherIDs); n > MaxOthers {
-			in.add("/enrolment/other_authority_ids", fmt.Sprintf("%d CAs", n),
-				fmt.Sprintf("at most %d beside the first", MaxOthers), "name those that gateways trust")
+			in.add(
+				"/enrolment/other_authority_ids",
+				fmt.Sprintf("%d CAs", n),
+				fmt.Sprintf(
+					"at most %d beside the first",
+					MaxOthers,
+				),
+				"name those that gateways trust",
+			)
 		}
 	}
 	if id := d.Identity; id != nil {
 		in.identity("/identity", id)
 	}
 	if n := len(d.Others); n > MaxOthers {
-		in.add("/other_identities", fmt.Sprintf("%d certificates", n),
-			fmt.Sprintf("at most %d beside the first", MaxOthers), "remove those that no gateway needs")
+		in.add(
+			"/other_identities",
+			fmt.Sprintf("%d certificates", n),
+			fmt.Sprintf(
+				"at most %d beside the first",
+				MaxOthers,
+			),
+			"remove those that no gateway needs",
+		)
 	}
 	for i := range d.Others {
 		in.identity(fmt.Sprintf("/other_identities/%d", i), &d.Others[i])

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -320,6 +321,11 @@ func TestEnrolledPerson(t *testing.T) {
 		len(other.stores)+len(other.files)+len(other.connections)+len(other.tasks) > 0 {
 		t.Errorf("by another account: %v, %v", err, other.stores)
 	}
+	// Who checks the files is told of the secret in them, and of nothing that was changed.
+	if _, out := w.r.try("", "check", parcel); !strings.Contains(out, "an enrolment secret") ||
+		strings.Contains(out, "script-changed") {
+		t.Errorf("its files are checked as\n%s", out)
+	}
 	m := newWindows(`PC\ada`, `PC\ada`)
 	m.web = webOf(socket, public)
 	if err := m.run(t, parcel, "-install.ps1"); err != nil {
@@ -356,6 +362,14 @@ func TestEnrolledPerson(t *testing.T) {
 	if s := enrolSecret(t, parcel); strings.Contains(fmt.Sprint(m.registry, m.files), s) {
 		t.Error("the secret stays on the computer")
 	}
+	// From another account the key stays, which is said; from the person's own nothing does.
+	kept, connections := maps.Clone(m.registry), maps.Clone(m.connections)
+	m.user, m.said = `PC\admin`, nil
+	if err := m.run(t, parcel, "-remove.ps1"); err != nil ||
+		!strings.Contains(strings.Join(m.said, "\n"), `belongs to PC\ada`) {
+		t.Errorf("removed from another account: %v, %q", err, m.said)
+	}
+	m.user, m.registry, m.connections = `PC\ada`, kept, connections
 	if err := m.run(t, parcel, "-remove.ps1"); err != nil {
 		t.Fatal(err)
 	}

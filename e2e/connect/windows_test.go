@@ -671,6 +671,9 @@ func openP12(data []byte, passphrase, where string) (*windowsCertificate, error)
 // item are the cmdlets of files and of the registry.
 func (w *windows) item(name string, in map[string]any) ([]any, error) {
 	path := strings.ToLower(text(in["path"]) + text(in["literalpath"]))
+	if own, ok := strings.CutPrefix(path, `hkcu:\`); ok { // each has their own
+		path = `hkcu:\` + strings.ToLower(w.user) + `\` + own
+	}
 	entry := w.registry[path]
 	isRegistry := strings.HasPrefix(path, "hklm:") || strings.HasPrefix(path, "hkcu:")
 	for prefix, store := range map[string]string{

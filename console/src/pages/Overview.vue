@@ -354,7 +354,7 @@ const share = (s: Schemas['SwitchoverRow']) =>
 }
 .lights {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(min(12rem, 100%), 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(min(11rem, 100%), 1fr));
   gap: 0.8rem;
 }
 .lights .panel {

@@ -24,7 +24,7 @@ onMounted(() =>
     authorities.value = (
       await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 100 } } }))
     ).items
-    draft.authority_id = able.value[0]?.id ?? ''
+    draft.authority_id = (able.value.find((a) => a.key_set) ?? able.value[0])?.id ?? ''
   }, ''),
 )
 async function issue() {

@@ -27,7 +27,10 @@ func placesOf(c vpn.Connection) enrolPlaces {
 	name, config := format.FileName(c.Name, ""), format.FileName(c.Name, format.EnrolConfig)
 	if c.TLS != nil {
 		return enrolPlaces{
-			tunnelFolder + format.FileName(c.Name, format.KeyFile), tunnelFolder + name + "-cert.pem",
+			tunnelFolder + format.FileName(
+				c.Name,
+				format.KeyFile,
+			), tunnelFolder + name + "-cert.pem",
 			tunnelFolder + config, "",
 		}
 	}
@@ -45,7 +48,13 @@ var enrolScript string
 // that the install script runs, and that a timer runs every day from then on.
 func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
 	name := format.FileName(c.Name, "")
-	script, config := format.FileName(c.Name, format.EnrolScript), format.FileName(c.Name, format.EnrolConfig)
+	script, config := format.FileName(
+		c.Name,
+		format.EnrolScript,
+	), format.FileName(
+		c.Name,
+		format.EnrolConfig,
+	)
 	unit := name + "-certificate"
 	path := "/usr/local/sbin/" + script
 	make := "openssl ecparam -name prime256v1 -genkey -noout"
@@ -96,7 +105,10 @@ func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
 		shell.Program{Name: "curl", Packages: "curl"})
 	job.Units = append(job.Units, unit+".timer")
 	job.Apply = append([]string{path}, job.Apply...)
-	job.Revoke = append(job.Revoke, "rm -f -- "+shell.Quote(at.key)+" "+shell.Quote(at.key+".new")+" "+
-		shell.Quote(at.key+".enrolled")+" "+shell.Quote(at.certificate))
+	job.Revoke = append(
+		job.Revoke,
+		"rm -f -- "+shell.Quote(at.key)+" "+shell.Quote(at.key+".new")+" "+
+			shell.Quote(at.key+".enrolled")+" "+shell.Quote(at.certificate),
+	)
 	return files
 }

@@ -69,6 +69,7 @@ $principal = New-ScheduledTaskPrincipal -UserId 'S-1-5-18' -LogonType ServiceAcc
 if ($Connection.PersonIdentity) {
     # What the person's task reads and writes is the person's.
     $notes = 'HKCU:\SOFTWARE\Wardicon\Connections\' + $Connection.Id
+    New-ItemProperty -Path $memory -Name 'Person' -Value $runs -PropertyType String -Force | Out-Null
     if (-not (Test-Path -Path $notes)) { New-Item -Path $notes -Force | Out-Null }
     $folder = Join-Path -Path $env:LOCALAPPDATA -ChildPath ('Wardicon-' + $Connection.Id)
     $own = @{ Store = 'CurrentUser'; MachineKeySet = 'FALSE' }

@@ -23,6 +23,10 @@ $personal = 'HKCU:\SOFTWARE\Wardicon\Connections\' + $Connection.Id
 foreach ($notes in $memory, $personal) {
     if (-not (Test-Path -Path $notes)) { continue }
     $kept = Get-Item -Path $notes
+    $person = [string]($kept.GetValue('Person'))
+    if ($person -ne '' -and $person -ne [Security.Principal.WindowsIdentity]::GetCurrent().Name) {
+        Write-Warning ('The key belongs to {0} and stays in that person''s store. Run this script from that account first to remove it.' -f $person)
+    }
     $print = [string]($kept.GetValue('Enrolled'))
     $own = 'Cert:\' + $kept.GetValue('Store') + '\My\' + $print
     if ($print -ne '' -and (Test-Path -Path $own)) { Remove-Item -Path $own -DeleteKey }

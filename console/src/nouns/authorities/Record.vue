@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, type Schemas } from '../../api/client'
 import { authorities } from '../../nouns/authorities'
@@ -13,6 +13,7 @@ import RecordForm from '../../parts/RecordForm.vue'
 import RemoveButton from '../../parts/RemoveButton.vue'
 import { save as saveFile } from '../../parts/files'
 import { useRecord } from '../../parts/useRecord'
+import { count } from '../../words'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -51,6 +52,7 @@ const { form, draft, row, wrong, reload, save, remove } = useRecord({
   body: (typed) => ({ ...typed }),
   loaded: draw,
 })
+const issued = computed(() => count(row.value?.certificates ?? 0, 'certificate', 'certificates'))
 async function draw() {
   const path = { noun: 'authority' as const, id: props.id }
   chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
@@ -75,7 +77,7 @@ async function look() {
       size="sm"
       variant="outline-secondary"
       :to="`/certificates?authority_id=${id}`"
-      >{{ row.certificates }} certificates</BButton
+      >{{ issued }}</BButton
     >
   </PageHead>
   <Notice v-if="!row" :text="wrong" />
