@@ -61,6 +61,12 @@ func (b *box) serves() {
 	b.t.Helper()
 	b.start("inside", "env", insideHost+"=10.20.0.1:8082", os.Args[0])
 	b.start("names", "env", insideNames+"=10.20.0.53:53", os.Args[0])
+	if !until(20, func() bool {
+		_, err := b.try(2, "bash", "-c", "exec 3<> /dev/tcp/10.20.0.1/8082")
+		return err == nil
+	}) {
+		b.t.Fatal("the internal host does not listen")
+	}
 }
 
 // rehearse signs in with the files of a parcel from a box.
