@@ -83,13 +83,9 @@ ou: groups
 
 `+people)
 	s.run("/usr/sbin/slapadd", "-q", "-f", s.at("slapd.conf"), "-l", s.at("first.ldif"))
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	port := free.Addr().(*net.TCPAddr).Port
-	_ = free.Close()
-	s.url = fmt.Sprintf("ldaps://localhost:%d", port)
+	address := freeAddress(t)
+	_, port, _ := net.SplitHostPort(address)
+	s.url = "ldaps://localhost:" + port
 	cmd := exec.Command("/usr/sbin/slapd", "-f", s.at("slapd.conf"), "-h", s.url, "-d", "0")
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -99,7 +95,7 @@ ou: groups
 		_ = cmd.Wait()
 	})
 	for range 100 {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		c, err := net.Dial("tcp", address)
 		if err == nil {
 			_ = c.Close()
 			return s

@@ -10,19 +10,26 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 )
 
-// freeAddress is one on loopback that nobody listens at.
+var nextPort atomic.Int32
+
+// freeAddress is one on loopback that nobody listens at. Its port is below those that the system
+// gives away by itself, lest another test's connection take it first.
 func freeAddress(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 21000+nextPort.Add(1)))
+		if err == nil {
+			_ = l.Close()
+			return l.Addr().String()
+		}
 	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().String()
+	t.Fatal("no port is free")
+	return ""
 }
 
 // TestMonitoring has a real collector read the metrics of a real service, judge the alert rules, and

@@ -47,12 +47,7 @@ func TestProxies(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			p := serve(t, setUp(t), "--proxy", "127.0.0.1")
-			free, err := net.Listen("tcp", "127.0.0.1:0")
-			if err != nil {
-				t.Fatal(err)
-			}
-			address := free.Addr().String()
-			_ = free.Close()
+			address := freeAddress(t)
 			chain, private := cert, key
 			if proxy.pem != "" { // both in one file
 				chain = filepath.Join(dir, "both.pem")

@@ -50,14 +50,28 @@ func New(zone, listen string, note Note, log *slog.Logger) (*Server, error) {
 		log:  log,
 		rate: rate.NewLimiter(answers, answers),
 	}
+	tries := 1
+	if _, port, _ := net.SplitHostPort(listen); port == "0" {
+		tries = 20 // what is free for UDP may be taken for TCP
+	}
 	var err error
-	if s.udp, err = net.ListenPacket("udp", listen); err != nil {
-		return nil, err
+	for range tries {
+		if err = s.listen(listen); err == nil {
+			return s, nil
+		}
+	}
+	return nil, err
+}
+
+// listen takes one port for UDP and TCP.
+func (s *Server) listen(address string) (err error) {
+	if s.udp, err = net.ListenPacket("udp", address); err != nil {
+		return err
 	}
 	if s.tcp, err = net.Listen("tcp", s.udp.LocalAddr().String()); err != nil {
-		return nil, errors.Join(err, s.udp.Close())
+		return errors.Join(err, s.udp.Close())
 	}
-	return s, nil
+	return nil
 }
 
 // Address is where the zone is answered.

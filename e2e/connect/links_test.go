@@ -112,7 +112,6 @@ func serveInside(at string) {
 		fmt.Fprintln(os.Stderr, err)
 		return
 	}
-	time.AfterFunc(3*time.Minute, func() { _ = listener.Close() })
 	for {
 		conn, err := listener.Accept()
 		if err != nil {
