@@ -194,6 +194,9 @@ export DECODERS
 # FUZZ=100 looks a hundred times as long.
 export FUZZ ?= 1
 
+# Of many short lives of a service in one process, collecting garbage would be half the work.
+test lint: export GOGC = 400
+
 test: build tools ## run all tests, and say what was skipped
 	# Most of the time tests wait for pages and for silence: six at a time.
 	go test -json -timeout 40m -parallel 6 ./... | go run ./tools/testlog

@@ -19,6 +19,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/rehearsal"
+	"wardicon/core/shape"
 	"wardicon/core/signature"
 	"wardicon/core/vpn"
 )
@@ -138,7 +139,7 @@ func fieldAt(t reflect.Type, path string) (owner reflect.Type, field reflect.Str
 	if t.Kind() != reflect.Struct {
 		return t, field, false
 	}
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range shape.Fields(t) {
 		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		switch {
 		case key != name || f.Anonymous:

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"wardicon/core/inventory"
+	"wardicon/core/shape"
 )
 
 // Inventory are records by the plural of their noun, with names in the place of identifiers and
@@ -55,7 +56,7 @@ func (o InventoryOutcome) Count(state InventoryState) (n int) {
 // Settable leaves of a record in JSON what a person sets and has set. t is the type of the record.
 func Settable(t reflect.Type, fields map[string]any) {
 	kept := map[string]reflect.Type{}
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range shape.Fields(t) {
 		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if !f.Anonymous && f.Tag.Get("readOnly") == "" && f.Tag.Get("writeOnly") == "" {
 			kept[key] = f.Type

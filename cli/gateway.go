@@ -9,6 +9,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/secret"
+	"wardicon/core/shape"
 	"wardicon/core/vpn"
 )
 
@@ -60,7 +61,7 @@ var offerFlags = map[string]string{
 func offerFields() (fields []field) {
 	var walk func(t reflect.Type, path string)
 	walk = func(t reflect.Type, path string) {
-		for _, f := range reflect.VisibleFields(t) {
+		for _, f := range shape.Fields(t) {
 			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 			if name == "" || f.Tag.Get("readOnly") != "" {
 				continue

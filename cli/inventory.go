@@ -21,6 +21,7 @@ import (
 	"wardicon/client"
 	"wardicon/core/inventory"
 	"wardicon/core/secret"
+	"wardicon/core/shape"
 	"wardicon/core/vpn"
 )
 
@@ -365,7 +366,7 @@ func ordered(t reflect.Type, fields map[string]any) (list yaml.MapSlice) {
 		put("id", nil)
 	}
 	if t.Kind() == reflect.Struct {
-		for _, f := range reflect.VisibleFields(t) {
+		for _, f := range shape.Fields(t) {
 			key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 			if !f.Anonymous && left[key] {
 				put(key, f.Type)

@@ -313,6 +313,7 @@ func TestDirectoryPage(t *testing.T) {
 	b.fill("CA of the server's certificate", string(ca))
 	b.fill("Stop if more than … % have left", "50")
 	b.press("Save")
+	b.see("Saved.")
 	b.see("The directory has not been read yet.")
 	b.press("Show what would change")
 	b.see("3 entries: 2 to add, 1 to change, 0 the same, 0 wrong.")

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wardicon/api"
+	"wardicon/core/shape"
 )
 
 //go:embed *.go
@@ -41,7 +42,7 @@ func described(schemas huma.Registry) {
 
 // fieldOf finds the field of a struct that stands under a name in its JSON.
 func fieldOf(t reflect.Type, property string) (reflect.StructField, bool) {
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range shape.Fields(t) {
 		if key, _, _ := strings.Cut(f.Tag.Get("json"), ","); key == property {
 			return f, true
 		}

@@ -13,6 +13,7 @@ import (
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"wardicon/api"
+	"wardicon/core/shape"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -189,7 +190,7 @@ func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
 		}
 	}
 	whole.Properties, whole.Required = kept, nil
-	for _, f := range reflect.VisibleFields(t) {
+	for _, f := range shape.Fields(t) {
 		if f.Tag.Get("required") == "true" {
 			whole.Required = append(whole.Required, f.Tag.Get("json"))
 		}

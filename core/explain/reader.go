@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/text/encoding/unicode"
@@ -61,13 +62,14 @@ type Reading struct {
 	Running time.Time `json:"running,omitzero"`
 }
 
-var lineFinder = func() *finder {
+// lineFinder finds the parts of Patterns. It is made when it is first needed: most programs read no log.
+var lineFinder = sync.OnceValue(func() *finder {
 	parts := make([]string, len(Patterns))
 	for i, p := range Patterns {
 		parts[i] = p.Part
 	}
 	return newFinder(parts)
-}()
+})
 
 // reader reads one log.
 type reader struct {
@@ -126,7 +128,7 @@ func plainText(in io.Reader) io.Reader {
 // lines looks at some whole lines.
 func (l *reader) lines(text []byte) {
 	done := 0 // bytes whose lines are counted
-	for _, at := range lineFinder.hits(text) {
+	for _, at := range lineFinder().hits(text) {
 		begin := bytes.LastIndexByte(text[:at], '\n') + 1
 		end := len(text)
 		if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
@@ -143,7 +145,7 @@ var newline = []byte{'\n'}
 
 // line looks at a line in which some part was found.
 func (l *reader) line(text []byte) {
-	hits := lineFinder.all(text)
+	hits := lineFinder().all(text)
 	plain := strings.TrimRight(strings.ToValidUTF8(string(text), "\uFFFD"), "\r")
 	for id := range Patterns {
 		if !hits[id] {

@@ -4,6 +4,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"wardicon/core/shape"
 )
 
 // Options are the parameters of a protocol that a gateway's offer and a connection by it say in
@@ -54,7 +55,7 @@ type TLSOptions struct {
 // options reports fields of options that are out of their bounds.
 func (in *inspector) options(pointer string, options any) {
 	v := reflect.ValueOf(options)
-	for _, f := range reflect.VisibleFields(v.Type()) {
+	for _, f := range shape.Fields(v.Type()) {
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		at := pointer + "/" + name
 		switch f.Type.Kind() {
