@@ -194,12 +194,9 @@ export DECODERS
 # FUZZ=100 looks a hundred times as long.
 export FUZZ ?= 1
 
-# Of many short lives of a service in one process, collecting garbage would be half the work.
-test lint: export GOGC = 400
-
 test: build tools ## run all tests, and say what was skipped
-	# Most of the time tests wait for pages and for silence: six at a time.
-	go test -json -timeout 40m -parallel 6 ./... | go run ./tools/testlog
+	# Most of the time tests wait for pages and for silence: six at a time of three packages.
+	go test -json -timeout 40m -p 3 -parallel 6 ./... | go run ./tools/testlog
 	if [ -z "$(RACE)" ]; then echo "The race detector was skipped: gcc is not installed."; [ "$$CI" != true ]; fi
 	[ -z "$(RACE)" ] || CGO_ENABLED=1 go test -race -short \
 		-run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service

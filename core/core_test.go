@@ -31,6 +31,7 @@ var forbidden = []string{
 
 // levels orders the packages of core: one imports only what stands before it.
 var levels = []string{
+	"core/shape",
 	"core/icalendar",
 	"core/httpsig",
 	"core/secret",

@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -39,6 +40,8 @@ func TestMain(m *testing.M) {
 	if os.Getenv("WARDICON_PROCESS") != "" {
 		os.Exit(cli.Run(os.Args[1:], cli.Standard()))
 	}
+	// Of many short lives of a service in one process, collecting garbage would be half the work.
+	debug.SetGCPercent(400)
 	code := m.Run()
 	forgetSample()
 	os.Exit(code)

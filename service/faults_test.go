@@ -182,6 +182,7 @@ func sqlOn(t *testing.T, dir, statement string) {
 // with the reason, the job waits, and goes on by itself once the lock is gone. Nothing is done
 // twice.
 func TestLock(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, store.Key{}, time.Now)
 	if err != nil {

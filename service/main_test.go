@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"os"
+	"runtime/debug"
 	"testing"
 
 	"wardicon/service"
@@ -9,5 +10,6 @@ import (
 
 func TestMain(m *testing.M) {
 	service.HashQuickly()
+	debug.SetGCPercent(400) // of many short lives of a service, most of the work would be that
 	os.Exit(m.Run())
 }

@@ -141,11 +141,8 @@ func described(at time.Time) (files []file, err error) {
 
 func packed(data []byte) ([]byte, error) {
 	var b bytes.Buffer
-	w, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
-	if err != nil {
-		return nil, err
-	}
-	_, err = w.Write(data)
+	w := gzip.NewWriter(&b)
+	_, err := w.Write(data)
 	err = errors.Join(err, w.Close())
 	return b.Bytes(), err
 }
