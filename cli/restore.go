@@ -19,31 +19,24 @@ import (
 
 // copyFlags are the settings of copies that are kept by schedule.
 type copyFlags struct {
-	to         string
-	every      time.Duration
-	keep       int
-	recipients []string
-	mirror     string
+	copies.Settings
+	mirror string
 }
 
 func (c *copyFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&c.to, "backup-to", "", "folder for encrypted copies of the database by "+
+	cmd.Flags().StringVar(&c.To, "backup-to", "", "folder for encrypted copies of the database by "+
 		"schedule (default: none)")
-	cmd.Flags().DurationVar(&c.every, "backup-every", 24*time.Hour, "time between two copies")
-	cmd.Flags().IntVar(&c.keep, "backup-keep", 14, "number of copies to keep")
-	cmd.Flags().StringSliceVar(&c.recipients, "backup-recipient", nil, "public keys that the "+
+	cmd.Flags().DurationVar(&c.Every, "backup-every", 24*time.Hour, "time between two copies")
+	cmd.Flags().IntVar(&c.Keep, "backup-keep", 14, "number of copies to keep")
+	cmd.Flags().StringSliceVar(&c.Recipients, "backup-recipient", nil, "public keys that the "+
 		"copies are encrypted for; wardicon service backup-key makes one")
 	cmd.Flags().
 		StringVar(&c.mirror, "mirror-to", "", "folder on another disk that is kept up to date "+
 			"with the database while the service runs (default: none)")
 }
 
-func (c *copyFlags) settings() copies.Settings {
-	return copies.Settings{To: c.to, Every: c.every, Keep: c.keep, Recipients: c.recipients}
-}
-
-func (c *copyFlags) check() error {
-	return errors.Join(c.settings().Check(), copies.CheckMirror(c.mirror))
+func (c *copyFlags) sound() error {
+	return errors.Join(c.Check(), copies.CheckMirror(c.mirror))
 }
 
 // mirrored begins to mirror an open database where that is wanted, and returns how that ends.

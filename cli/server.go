@@ -287,9 +287,9 @@ func (h *host) run(
 	for _, one := range trails {
 		background.Go(func() { svc.CopyAudit(work, one) })
 	}
-	if h.copies.to != "" {
+	if h.copies.To != "" {
 		keeper := copies.Keeper{
-			Settings: h.copies.settings(), Data: h.data, Now: time.Now, Log: log,
+			Settings: h.copies.Settings, Data: h.data, Now: time.Now, Log: log,
 		}
 		background.Go(func() { keeper.Run(work) })
 	}
@@ -461,7 +461,7 @@ starting, and changes nothing.`,
 			if check {
 				return a.checkSettings(ctx, &h, settings)
 			}
-			if err := h.copies.check(); err != nil {
+			if err := h.copies.sound(); err != nil {
 				return usage("%w", err)
 			}
 			log, err := h.logger(a.Err)
