@@ -237,6 +237,7 @@ func TestCheckFiles(t *testing.T) {
 
 // TestHelp holds that every command is told at length and with an example.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	f := start(t, false)
 	name := regexp.MustCompile(`(?m)^  ([a-z][a-z-]+) `)
 	seen := 0

@@ -11,6 +11,7 @@ import (
 // TestDelivery lets a gateway fetch its configuration by its script: what changed goes into place,
 // the daemons are reloaded once, and what the gateway runs is seen.
 func TestDelivery(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("curl"); err != nil {
 		t.Skip("curl is not installed")
 	}

@@ -145,6 +145,7 @@ func inDirectory(uid, name string, more ...string) string {
 // TestDirectory reads people from Debian's own LDAP server: who is new, changes, leaves, comes
 // back, and when it has to stop.
 func TestDirectory(t *testing.T) {
+	t.Parallel()
 	var people strings.Builder
 	// More than the server gives without pages.
 	for i := range 700 {

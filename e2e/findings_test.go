@@ -209,6 +209,7 @@ func TestCheckCommand(t *testing.T) {
 // TestWorkList lists, counts and fixes findings, sets severities, lets an error pass, and
 // takes facts out of a file, all by command.
 func TestWorkList(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	must := func(want string, args ...string) string {

@@ -17,6 +17,7 @@ import (
 // it, no password of the TLS tunnel stands in it, what is left is said, and nft takes its rules. That
 // the daemons connect by it is shown by the tests of package connect.
 func TestGatewayConfig(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	run := f.commands()
 	dir := filepath.Join(t.TempDir(), "brattvik")

@@ -25,6 +25,7 @@ for name in sys.argv[2:]:
 // TestLoadSave writes the records as files, changes those, and holds that the records follow, that
 // a file that is wrong changes nothing, and that saving and loading comes to the same.
 func TestLoadSave(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	run := f.commands()
 	dir := filepath.Join(t.TempDir(), "inventory")

@@ -39,6 +39,7 @@ func kills() int {
 // has answered is there after the next start, jobs go on and do nothing twice, the audit log is
 // whole, and so is the database.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	dir := setUp(t)
 	p := serve(t, dir)
 	c := client.New(p.url, "")

@@ -340,6 +340,7 @@ func TestBackupFull(t *testing.T) {
 
 // TestStartsRefused starts services that must not start, or not like that.
 func TestStartsRefused(t *testing.T) {
+	t.Parallel()
 	dir := setUp(t)
 	busy, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -441,6 +442,7 @@ func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 // TestTLS serves by TLS, with a passphrase in the place of a key file: cookies are
 // marked as secure, and the browser is told to come back by TLS only.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	cert, key, pool := certificate(t)
 	passphrase := write(t, "passphrase", "anchor velvet pepper rudder\n")
 	dir := setUp(t, "--passphrase-file", passphrase)

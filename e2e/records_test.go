@@ -12,6 +12,7 @@ import (
 // TestRecordsByCommand adds, shows, changes and removes one record of every noun by the
 // command line, with every flag, and reads back exactly what was set.
 func TestRecordsByCommand(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	secretFile := write(t, "secret", "spindle-73-Basalt-clover\n")

@@ -134,6 +134,7 @@ func TestTerminal(t *testing.T) {
 // TestShowAndTake gives what show prints to add and change: a record of another name, and no
 // change.
 func TestShowAndTake(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	run := f.commands()
 	page, err := f.client.Authorities.List(t.Context(), client.Query{Limit: 1})

@@ -36,6 +36,7 @@ pools { people { addrs = 10.77.0.0/16
 // TestWalk goes from an empty service to 200 parcels that are ready, with the commands of the
 // documents and nothing else.
 func TestWalk(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("it starts a service of its own")
 	}

@@ -24,6 +24,7 @@ import (
 // fetched, certificates are renewed, reminders are due. Nothing grows but what is meant to. It is 30
 // days long; WARDICON_YEAR=365 makes it a year, and WARDICON_FLEET says how many devices there are.
 func TestYear(t *testing.T) {
+	t.Parallel()
 	days, devices := 30, 20
 	if n, err := strconv.Atoi(os.Getenv("WARDICON_YEAR")); err == nil {
 		days = n
