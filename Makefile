@@ -195,7 +195,7 @@ export DECODERS
 export FUZZ ?= 1
 
 test: build tools ## run all tests, and say what was skipped
-	# Most of the time tests wait for pages and for silence: six at a time of three packages.
+	# Most of the time tests wait for pages and for silence: three packages at once, six tests of each.
 	go test -json -timeout 40m -p 3 -parallel 6 ./... | go run ./tools/testlog
 	if [ -z "$(RACE)" ]; then echo "The race detector was skipped: gcc is not installed."; [ "$$CI" != true ]; fi
 	[ -z "$(RACE)" ] || CGO_ENABLED=1 go test -race -short \

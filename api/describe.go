@@ -140,9 +140,8 @@ func fieldAt(t reflect.Type, path string) (owner reflect.Type, field reflect.Str
 		return t, field, false
 	}
 	for _, f := range shape.Fields(t) {
-		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		switch {
-		case key != name || f.Anonymous:
+		case f.JSON != name:
 			continue
 		case deeper:
 			return fieldAt(f.Type, rest)
@@ -153,7 +152,7 @@ func fieldAt(t reflect.Type, path string) (owner reflect.Type, field reflect.Str
 				owner = owner.Elem()
 			}
 		}
-		return owner, f, true
+		return owner, f.StructField, true
 	}
 	return t, field, false
 }

@@ -57,9 +57,8 @@ func (o InventoryOutcome) Count(state InventoryState) (n int) {
 func Settable(t reflect.Type, fields map[string]any) {
 	kept := map[string]reflect.Type{}
 	for _, f := range shape.Fields(t) {
-		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if !f.Anonymous && f.Tag.Get("readOnly") == "" && f.Tag.Get("writeOnly") == "" {
-			kept[key] = f.Type
+		if f.Tag.Get("readOnly") == "" && f.Tag.Get("writeOnly") == "" {
+			kept[f.JSON] = f.Type
 		}
 	}
 	for key, value := range fields {

@@ -17,8 +17,8 @@ func (a *app) changeKey() *cobra.Command {
 		Args:  exactly(),
 		Long: `Seals every secret with new keys, below a new master key: a file that is made, a
 passphrase, or one that a token seals (PKCS #11). Stop the service first. It happens in one
-transaction: if it is interrupted, the old key still opens everything. Afterwards start the service with the new key, and keep the old one
-only as long as copies of the database that were made before.
+transaction: if it is interrupted, the old key still opens everything. Afterwards start the service
+with the new key, and keep the old one only as long as copies of the database that were made before.
 
 Sessions, links and tokens go on. The keys of digests stay, because digests of links and tokens
 cannot be made again: they open no secret.`,

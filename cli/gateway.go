@@ -62,11 +62,10 @@ func offerFields() (fields []field) {
 	var walk func(t reflect.Type, path string)
 	walk = func(t reflect.Type, path string) {
 		for _, f := range shape.Fields(t) {
-			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-			if name == "" || f.Tag.Get("readOnly") != "" {
+			if f.JSON == "" || f.Tag.Get("readOnly") != "" {
 				continue
 			}
-			at := path + "." + name
+			at := path + "." + f.JSON
 			if f.Type.Kind() == reflect.Pointer && f.Type.Elem() != reflect.TypeFor[secret.Text]() {
 				walk(f.Type.Elem(), at)
 				continue
@@ -75,7 +74,7 @@ func offerFields() (fields []field) {
 			if made.flag == "" {
 				made.flag = strings.NewReplacer(".", "-", "_", "-").Replace(at[1:])
 			}
-			if name == "authority" || at == ".tls.control_key.key" {
+			if f.JSON == "authority" || at == ".tls.control_key.key" {
 				made.kind = fileField // of several lines
 			}
 			fields = append(fields, made)

@@ -367,9 +367,8 @@ func ordered(t reflect.Type, fields map[string]any) (list yaml.MapSlice) {
 	}
 	if t.Kind() == reflect.Struct {
 		for _, f := range shape.Fields(t) {
-			key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-			if !f.Anonymous && left[key] {
-				put(key, f.Type)
+			if left[f.JSON] {
+				put(f.JSON, f.Type)
 			}
 		}
 	}

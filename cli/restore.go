@@ -35,8 +35,9 @@ func (c *copyFlags) add(cmd *cobra.Command) {
 			"with the database while the service runs (default: none)")
 }
 
-func (c *copyFlags) sound() error {
-	return errors.Join(c.Check(), copies.CheckMirror(c.mirror))
+// Check refuses settings that cannot work, the mirror's included.
+func (c *copyFlags) Check() error {
+	return errors.Join(c.Settings.Check(), copies.CheckMirror(c.mirror))
 }
 
 // mirrored begins to mirror an open database where that is wanted, and returns how that ends.

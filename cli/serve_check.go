@@ -64,7 +64,7 @@ func (a *app) checkSettings(ctx context.Context, h *host, settings []setting) er
 		add(httpapi.SecurityContact(h.contact))
 	}
 	h.checkTokens(add)
-	add(h.copies.sound())
+	add(h.copies.Check())
 	_, err = h.trails.trails()
 	add(err)
 	if err := a.print(c, func(w table.Writer) {

@@ -461,7 +461,7 @@ starting, and changes nothing.`,
 			if check {
 				return a.checkSettings(ctx, &h, settings)
 			}
-			if err := h.copies.sound(); err != nil {
+			if err := h.copies.Check(); err != nil {
 				return usage("%w", err)
 			}
 			log, err := h.logger(a.Err)

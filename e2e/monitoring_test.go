@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -15,14 +16,17 @@ import (
 	"time"
 )
 
-var nextPort atomic.Int32
+var (
+	firstPort = 21000 + rand.Int32N(9000) // others may be testing, too
+	nextPort  atomic.Int32
+)
 
 // freeAddress is one on loopback that nobody listens at. Its port is below those that the system
 // gives away by itself, lest another test's connection take it first.
 func freeAddress(t *testing.T) string {
 	t.Helper()
 	for range 1000 {
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 21000+nextPort.Add(1)))
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", firstPort+nextPort.Add(1)))
 		if err == nil {
 			_ = l.Close()
 			return l.Addr().String()

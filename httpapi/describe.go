@@ -43,8 +43,8 @@ func described(schemas huma.Registry) {
 // fieldOf finds the field of a struct that stands under a name in its JSON.
 func fieldOf(t reflect.Type, property string) (reflect.StructField, bool) {
 	for _, f := range shape.Fields(t) {
-		if key, _, _ := strings.Cut(f.Tag.Get("json"), ","); key == property {
-			return f, true
+		if f.JSON == property {
+			return f.StructField, true
 		}
 	}
 	return reflect.StructField{}, false

@@ -192,7 +192,7 @@ func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
 	whole.Properties, whole.Required = kept, nil
 	for _, f := range shape.Fields(t) {
 		if f.Tag.Get("required") == "true" {
-			whole.Required = append(whole.Required, f.Tag.Get("json"))
+			whole.Required = append(whole.Required, f.JSON)
 		}
 	}
 	registry.Map()[name] = &whole

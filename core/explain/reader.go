@@ -62,7 +62,8 @@ type Reading struct {
 	Running time.Time `json:"running,omitzero"`
 }
 
-// lineFinder finds the parts of Patterns. It is made when it is first needed: most programs read no log.
+// lineFinder finds the parts of Patterns. It is made when it is first needed: most commands read no
+// log.
 var lineFinder = sync.OnceValue(func() *finder {
 	parts := make([]string, len(Patterns))
 	for i, p := range Patterns {

@@ -3,7 +3,7 @@ package vpn
 import (
 	"reflect"
 	"strconv"
-	"strings"
+
 	"wardicon/core/shape"
 )
 
@@ -56,8 +56,7 @@ type TLSOptions struct {
 func (in *inspector) options(pointer string, options any) {
 	v := reflect.ValueOf(options)
 	for _, f := range shape.Fields(v.Type()) {
-		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		at := pointer + "/" + name
+		at := pointer + "/" + f.JSON
 		switch f.Type.Kind() {
 		case reflect.Int:
 			most, _ := strconv.Atoi(f.Tag.Get("maximum"))

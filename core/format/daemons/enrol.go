@@ -27,11 +27,10 @@ func placesOf(c vpn.Connection) enrolPlaces {
 	name, config := format.FileName(c.Name, ""), format.FileName(c.Name, format.EnrolConfig)
 	if c.TLS != nil {
 		return enrolPlaces{
-			tunnelFolder + format.FileName(
-				c.Name,
-				format.KeyFile,
-			), tunnelFolder + name + "-cert.pem",
-			tunnelFolder + config, "",
+			tunnelFolder + format.FileName(c.Name, format.KeyFile),
+			tunnelFolder + name + "-cert.pem",
+			tunnelFolder + config,
+			"",
 		}
 	}
 	return enrolPlaces{
@@ -48,13 +47,8 @@ var enrolScript string
 // that the install script runs, and that a timer runs every day from then on.
 func enrols(c vpn.Connection, e vpn.Enrol, job *shell.Job) []format.File {
 	name := format.FileName(c.Name, "")
-	script, config := format.FileName(
-		c.Name,
-		format.EnrolScript,
-	), format.FileName(
-		c.Name,
-		format.EnrolConfig,
-	)
+	script := format.FileName(c.Name, format.EnrolScript)
+	config := format.FileName(c.Name, format.EnrolConfig)
 	unit := name + "-certificate"
 	path := "/usr/local/sbin/" + script
 	make := "openssl ecparam -name prime256v1 -genkey -noout"
